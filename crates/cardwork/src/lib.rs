@@ -1,0 +1,24 @@
+//! Work on cards: write one so that it is never half right, verify it, read it, recognise it.
+//!
+//! A card sits in a [`Slot`] and is reached through [`CardIo`]. Real readers and the stand-in
+//! are behind the same two traits; [`conformance`] is the suite that each of them passes.
+
+pub mod conformance;
+mod memory;
+mod occupant;
+mod progress;
+mod read;
+mod safety;
+mod slot;
+mod write;
+
+pub use memory::MemorySlot;
+pub use occupant::{Contents, Mark, Occupant, look};
+pub use progress::{Progress, Snapshot, Stage};
+pub use read::{read_again, read_out};
+pub use safety::{Bound, Unsafe};
+pub use slot::{CardDisk, CardError, CardIo, Medium, Slot};
+pub use write::{WriteError, Written, write};
+
+/// Bytes moved to or from a card at once.
+pub(crate) const BATCH: usize = 8 * imagecraft::CHUNK_LEN;

@@ -1,0 +1,129 @@
+//! What is on a card: ours by its stamp, unfinished by its mark, somebody else's, or nothing.
+
+use imagecraft::{CHUNK, Layout, Stamp, fs};
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+
+use crate::{CardDisk, CardError, CardIo};
+
+/// Length of block 0, which is written last, in bytes.
+pub(crate) const BLOCK_0: usize = 4096;
+/// How a marked block 0 begins. No boot code, no 55 AA: no board takes it for a bootable card.
+const MARK_HEAD: &[u8] = b"DUPLICARIUM: THIS CARD IS UNFINISHED\n";
+
+/// What block 0 of a card says while it is being written.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mark {
+    /// Version of this format: 1.
+    pub format: u32,
+    /// Label of the card.
+    pub card: String,
+    /// Number of the job that writes it.
+    pub job: i64,
+    /// When the writing began.
+    #[serde(with = "time::serde::rfc3339")]
+    pub began: OffsetDateTime,
+}
+
+impl Mark {
+    /// The mark as block 0.
+    pub fn to_block(&self) -> [u8; BLOCK_0] {
+        let mut block = [0; BLOCK_0];
+        let json = serde_json::to_vec(self).expect("a mark has only plain fields");
+        let text = [MARK_HEAD, &json, b"\n"].concat();
+        let len = text.len().min(510);
+        block[..len].copy_from_slice(&text[..len]);
+        block
+    }
+
+    /// The mark that a block 0 carries.
+    pub fn find(block: &[u8]) -> Option<Self> {
+        let json = block
+            .strip_prefix(MARK_HEAD)?
+            .split(|byte| *byte == b'\n')
+            .next()?;
+        serde_json::from_slice(json).ok()
+    }
+}
+
+/// Who is on a card.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Occupant {
+    /// Nothing: its beginning reads as zero.
+    Blank,
+    /// A card whose writing did not end.
+    Unfinished(Mark),
+    /// A card of ours.
+    Stamped(Stamp),
+    /// Something else.
+    Foreign,
+}
+
+/// What was found on a card.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Contents {
+    /// Who is on it.
+    pub occupant: Occupant,
+    /// Its table and partitions, if they can be understood.
+    pub layout: Option<Layout>,
+    /// One line for people.
+    pub summary: String,
+}
+
+/// Looks at a card, reading no more than its head and its boot partition's tables.
+pub fn look(card: &dyn CardIo) -> Result<Contents, CardError> {
+    let head_len = CHUNK.min(card.size()) as usize;
+    let mut head = vec![0; head_len];
+    card.read_at(0, &mut head)?;
+    let of = |occupant, summary: String| Contents {
+        occupant,
+        layout: None,
+        summary,
+    };
+    if head.iter().all(|byte| *byte == 0) {
+        return Ok(of(Occupant::Blank, "blank".into()));
+    }
+    if let Some(mark) = Mark::find(&head) {
+        let summary = format!("unfinished, writing stopped in job {}", mark.job);
+        return Ok(of(Occupant::Unfinished(mark), summary));
+    }
+    let disk = CardDisk(card);
+    let Ok(layout) = Layout::read(&disk) else {
+        let summary = match fs::recognise(&disk) {
+            Ok(Some(found)) => format!("{} without a partition table", found.kind),
+            _ => "unknown data".into(),
+        };
+        return Ok(of(Occupant::Foreign, summary));
+    };
+    let occupant = match Stamp::find(&disk, &layout) {
+        Some(stamp) => Occupant::Stamped(stamp),
+        None => Occupant::Foreign,
+    };
+    Ok(Contents {
+        summary: describe(&layout),
+        occupant,
+        layout: Some(layout),
+    })
+}
+
+/// `MBR, 2 partitions: FAT32 BOOT, ext4 root`.
+fn describe(layout: &Layout) -> String {
+    let parts: Vec<_> = layout
+        .partitions
+        .iter()
+        .map(|partition| match &partition.file_system {
+            Some(fs) => match &fs.label {
+                Some(label) => format!("{} {label}", fs.kind),
+                None => fs.kind.clone(),
+            },
+            None => partition.kind.clone(),
+        })
+        .collect();
+    let s = if parts.len() == 1 { "" } else { "s" };
+    format!(
+        "{}, {} partition{s}: {}",
+        layout.table.name(),
+        parts.len(),
+        parts.join(", ")
+    )
+}

@@ -1,0 +1,171 @@
+//! How far long work is, how fast it goes, how long it will take, and whether it shall stop.
+
+use std::collections::VecDeque;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, MutexGuard};
+use std::time::{Duration, Instant};
+
+use serde::{Deserialize, Serialize};
+
+/// The rate is taken over this much of the recent past.
+const WINDOW: Duration = Duration::from_secs(6);
+/// Samples closer together than this are merged.
+const GRAIN: Duration = Duration::from_millis(200);
+
+/// What is being done.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Stage {
+    /// Nothing yet.
+    Waiting,
+    /// Unpacking, hashing and storing an image.
+    Importing,
+    /// Composing a card's content and recording it.
+    Composing,
+    /// Writing the card.
+    Writing,
+    /// Reading back what was written, or reading a second time.
+    Verifying,
+    /// Reading the card.
+    Reading,
+    /// Flushing and recording.
+    Finishing,
+}
+
+impl Stage {
+    /// The word for people, and in events.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Waiting => "waiting",
+            Self::Importing => "importing",
+            Self::Composing => "composing",
+            Self::Writing => "writing",
+            Self::Verifying => "verifying",
+            Self::Reading => "reading",
+            Self::Finishing => "finishing",
+        }
+    }
+}
+
+/// How things stand at one moment.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Snapshot {
+    /// What is being done.
+    pub stage: Stage,
+    /// Bytes of this stage that are done.
+    pub done: u64,
+    /// Bytes of this stage in all.
+    pub total: u64,
+    /// Bytes a second over the recent past; 0 while unknown.
+    pub rate: f64,
+    /// Time left of this stage, once a rate is known.
+    pub left: Option<Duration>,
+}
+
+struct State {
+    stage: Stage,
+    done: u64,
+    total: u64,
+    samples: VecDeque<(Instant, u64)>,
+}
+
+/// Shared between the thread that works and those that look on.
+pub struct Progress {
+    state: Mutex<State>,
+    cancelled: AtomicBool,
+}
+
+impl Default for Progress {
+    fn default() -> Self {
+        Self {
+            state: Mutex::new(State {
+                stage: Stage::Waiting,
+                done: 0,
+                total: 0,
+                samples: VecDeque::new(),
+            }),
+            cancelled: AtomicBool::new(false),
+        }
+    }
+}
+
+impl Progress {
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// Begins a stage of `total` bytes.
+    pub fn begin(&self, stage: Stage, total: u64) {
+        let mut state = self.state();
+        *state = State {
+            stage,
+            done: 0,
+            total,
+            samples: VecDeque::from([(Instant::now(), 0)]),
+        };
+    }
+
+    /// Counts bytes as done.
+    pub fn advance(&self, bytes: u64) {
+        let mut state = self.state();
+        state.done += bytes;
+        let (now, done) = (Instant::now(), state.done);
+        match state.samples.back() {
+            Some((at, _)) if now - *at < GRAIN => {}
+            _ => state.samples.push_back((now, done)),
+        }
+        while state.samples.len() > 2 && now - state.samples[0].0 > WINDOW {
+            state.samples.pop_front();
+        }
+    }
+
+    /// Asks the work to stop at the next safe place.
+    pub fn cancel(&self) {
+        self.cancelled.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether the work shall stop.
+    pub fn is_cancelled(&self) -> bool {
+        self.cancelled.load(Ordering::Relaxed)
+    }
+
+    /// How things stand now.
+    pub fn snapshot(&self) -> Snapshot {
+        let state = self.state();
+        let rate = match (state.samples.front(), state.samples.back()) {
+            (Some(first), Some(last)) if last.1 > first.1 => {
+                (last.1 - first.1) as f64 / (last.0 - first.0).as_secs_f64()
+            }
+            _ => 0.0,
+        };
+        let rest = state.total.saturating_sub(state.done);
+        Snapshot {
+            stage: state.stage,
+            done: state.done,
+            total: state.total,
+            rate,
+            left: (rate > 0.0 && state.total > 0)
+                .then(|| Duration::from_secs_f64(rest as f64 / rate)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rate_and_time_left_follow_the_bytes() {
+        let progress = Progress::default();
+        progress.begin(Stage::Writing, 1000);
+        assert_eq!(progress.snapshot().left, None);
+        std::thread::sleep(Duration::from_millis(250));
+        progress.advance(250);
+        let seen = progress.snapshot();
+        assert!((500.0..=1000.0).contains(&seen.rate), "{seen:?}");
+        let left = seen.left.unwrap().as_secs_f64();
+        assert!((0.75..=1.5).contains(&left), "{seen:?}");
+        progress.begin(Stage::Verifying, 500);
+        assert_eq!(progress.snapshot().done, 0);
+    }
+}

@@ -1,0 +1,172 @@
+//! Copy-on-write over a base that is never touched.
+
+use std::collections::BTreeMap;
+
+use crate::disk::{Disk, DiskError, check_range};
+use crate::{ByteKind, CHUNK, Map};
+
+/// Granularity of the copy, in bytes. Small, so that an edited inode costs one block.
+const BLOCK: u64 = 4096;
+const BLOCK_LEN: usize = BLOCK as usize;
+
+/// A disk whose writes stay in memory, over a base that stays as it is.
+///
+/// It may be longer than its base; what lies beyond the base reads as zero.
+#[derive(Debug)]
+pub struct Overlay<B> {
+    base: B,
+    len: u64,
+    blocks: BTreeMap<u64, Box<[u8; BLOCK_LEN]>>,
+}
+
+impl<B: Disk> Overlay<B> {
+    /// An overlay of `len` bytes over `base`, which may be shorter or longer.
+    pub fn new(base: B, len: u64) -> Self {
+        Self {
+            base,
+            len,
+            blocks: BTreeMap::new(),
+        }
+    }
+
+    /// Indices of the chunks that differ in origin from the base, ascending.
+    pub fn changed_chunks(&self) -> impl Iterator<Item = u64> + '_ {
+        let mut last = None;
+        self.blocks.keys().filter_map(move |block| {
+            let chunk = block * BLOCK / CHUNK;
+            (last.replace(chunk) != Some(chunk)).then_some(chunk)
+        })
+    }
+
+    /// The map of the overlay, given the map of its base: changed blocks are data, what the
+    /// base does not reach is free.
+    pub fn map(&self, base: &Map) -> Map {
+        let mut map = base.resized(self.len);
+        for block in self.blocks.keys() {
+            let start = block * BLOCK;
+            map.set(start, self.len.min(start + BLOCK), ByteKind::Data);
+        }
+        map
+    }
+
+    /// Reads from the base alone, zero where it does not reach.
+    fn read_base(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        let reach = self.base.len().saturating_sub(offset);
+        let inside = reach.min(buf.len() as u64) as usize;
+        if inside > 0 {
+            self.base.read_at(offset, &mut buf[..inside])?;
+        }
+        buf[inside..].fill(0);
+        Ok(())
+    }
+}
+
+/// Splits a range at block borders: block index, offset inside the block, length.
+fn pieces(offset: u64, len: usize) -> impl Iterator<Item = (u64, usize, usize)> {
+    let mut at = offset;
+    let end = offset + len as u64;
+    std::iter::from_fn(move || {
+        (at < end).then(|| {
+            let within = (at % BLOCK) as usize;
+            let piece = (BLOCK_LEN - within).min((end - at) as usize);
+            let block = at / BLOCK;
+            at += piece as u64;
+            (block, within, piece)
+        })
+    })
+}
+
+impl<B: Disk> Disk for Overlay<B> {
+    fn len(&self) -> u64 {
+        self.len
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        self.read_base(offset, buf)?;
+        let first = offset / BLOCK;
+        let last = (offset + buf.len() as u64).div_ceil(BLOCK);
+        for (block, bytes) in self.blocks.range(first..last) {
+            let start = block * BLOCK;
+            let from = start.max(offset);
+            let to = (start + BLOCK).min(offset + buf.len() as u64);
+            if from < to {
+                buf[(from - offset) as usize..(to - offset) as usize]
+                    .copy_from_slice(&bytes[(from - start) as usize..(to - start) as usize]);
+            }
+        }
+        Ok(())
+    }
+
+    fn write_at(&mut self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
+        check_range(self.len, offset, data.len() as u64)?;
+        let mut rest = data;
+        for (block, within, len) in pieces(offset, data.len()) {
+            let (now, later) = rest.split_at(len);
+            rest = later;
+            if let Some(bytes) = self.blocks.get_mut(&block) {
+                bytes[within..within + len].copy_from_slice(now);
+                continue;
+            }
+            let mut bytes = Box::new([0; BLOCK_LEN]);
+            let reach = (self.len - block * BLOCK).min(BLOCK) as usize;
+            self.read_base(block * BLOCK, &mut bytes[..reach])?;
+            // A write that changes nothing must not count as a change.
+            if bytes[within..within + len] == *now {
+                continue;
+            }
+            bytes[within..within + len].copy_from_slice(now);
+            self.blocks.insert(block, bytes);
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::MemoryDisk;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Random writes through an overlay read back as on a plain disk, and the base stays.
+        #[test]
+        fn behaves_like_a_plain_disk(
+            writes in proptest::collection::vec((0u64..40_000, proptest::collection::vec(any::<u8>(), 1..9000)), 1..20)
+        ) {
+            let base = MemoryDisk::from((0..30_001u32).map(|i| (i % 251) as u8).collect::<Vec<_>>());
+            let kept = base.clone();
+            let len = 50_000;
+            let mut model = base.bytes().to_vec();
+            model.resize(len, 0);
+            let mut overlay = Overlay::new(&base, len as u64);
+            for (offset, data) in &writes {
+                let start = *offset as usize;
+                model[start..start + data.len()].copy_from_slice(data);
+                overlay.write_at(*offset, data).unwrap();
+            }
+            prop_assert_eq!(overlay.read_vec(0, len).unwrap(), model);
+            prop_assert_eq!(&base, &kept);
+        }
+    }
+
+    #[test]
+    fn an_equal_write_is_no_change() {
+        let base = MemoryDisk::from(vec![7; 300_000]);
+        let mut overlay = Overlay::new(&base, 300_000);
+        overlay.write_at(5000, &[7; 200]).unwrap();
+        assert_eq!(overlay.changed_chunks().count(), 0);
+        overlay.write_at(131_000, &[8; 200]).unwrap();
+        assert_eq!(overlay.changed_chunks().collect::<Vec<_>>(), [0, 1]);
+    }
+
+    #[test]
+    fn a_range_past_the_end_is_refused_and_touches_nothing() {
+        let base = MemoryDisk::new(8192);
+        let mut overlay = Overlay::new(&base, 8192);
+        let refused = overlay.write_at(8000, &[1; 300]).unwrap_err();
+        assert!(matches!(refused, DiskError::OutOfRange { .. }), "{refused}");
+        assert_eq!(overlay.changed_chunks().count(), 0);
+        assert!(overlay.read_at(u64::MAX, &mut [0; 2]).is_err());
+    }
+}

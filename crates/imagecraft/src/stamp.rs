@@ -1,0 +1,57 @@
+//! The small readable file that lets a card say what it is.
+
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+
+use crate::fs::fat;
+use crate::{Disk, Layout};
+
+/// Where the stamp lies, on the first FAT partition.
+pub const STAMP_PATH: &str = "duplicarium-stamp.json";
+
+/// What a card holds and whose it is. No secrets.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Stamp {
+    /// Version of this format: 1.
+    pub format: u32,
+    /// Label of the card, such as `C-0042`.
+    pub card: String,
+    /// Number of the imprint in the records.
+    pub imprint: i64,
+    /// What was written.
+    pub base: StampBase,
+    /// Name of the device it was made for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
+    /// When the imprint was made.
+    #[serde(with = "time::serde::rfc3339")]
+    pub made: OffsetDateTime,
+}
+
+/// What a card was made from.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum StampBase {
+    /// A release, by its name in the catalogue.
+    Release(String),
+    /// A backup, by its name.
+    Backup(String),
+}
+
+impl Stamp {
+    /// The stamp as the bytes of its file.
+    pub fn to_bytes(&self) -> Vec<u8> {
+        let mut bytes = serde_json::to_vec_pretty(self).expect("a stamp has only plain fields");
+        bytes.push(b'\n');
+        bytes
+    }
+
+    /// Looks for a stamp on a disk. A disk that cannot be understood has none.
+    pub fn find<D: Disk + ?Sized>(disk: &D, layout: &Layout) -> Option<Self> {
+        let window = layout.boot()?.window(disk).ok()?;
+        let bytes = fat::read_file(&window, STAMP_PATH).ok()??;
+        serde_json::from_slice(&bytes)
+            .ok()
+            .filter(|stamp: &Self| stamp.format == 1)
+    }
+}

@@ -1,0 +1,243 @@
+//! The GUID partition table (UEFI specification, 5.3): a header in sector 1 and a copy of it in
+//! the last sector, each with a CRC-32 and an array of entries.
+
+use super::{le32, le64};
+use crate::{Disk, DiskError, SECTOR};
+
+const SIGNATURE: &[u8; 8] = b"EFI PART";
+/// The largest entry array that is accepted, in bytes; the standard's usual one is 16 KiB.
+const MOST_ENTRY_BYTES: u64 = 1 << 20;
+
+/// One partition entry in use.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// Position in the array, from 1.
+    pub number: u32,
+    /// Partition type GUID as text.
+    pub kind: String,
+    /// Unique GUID as text.
+    pub uuid: String,
+    /// Name.
+    pub name: String,
+    /// First byte on the disk.
+    pub start: u64,
+    /// Length in bytes.
+    pub len: u64,
+}
+
+/// A table whose header and entries have passed their checksums.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Gpt {
+    header: Vec<u8>,
+    array: Vec<u8>,
+    /// The disk's GUID as text.
+    pub uuid: String,
+    /// The entries in use.
+    pub entries: Vec<Entry>,
+}
+
+/// Why a GUID partition table could not be used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum GptError {
+    /// A header does not begin with the signature.
+    #[error("the GPT header in sector {0} has no signature")]
+    NoSignature(u64),
+    /// A field of a header cannot be.
+    #[error("the GPT header in sector {sector} has an impossible {field}")]
+    Field {
+        /// Where the header lies.
+        sector: u64,
+        /// The field's name in the specification.
+        field: &'static str,
+    },
+    /// A checksum does not match.
+    #[error("the checksum of the GPT {what} of sector {sector} does not match")]
+    Checksum {
+        /// Where the header lies.
+        sector: u64,
+        /// Header or entries.
+        what: &'static str,
+    },
+    /// The disk ends before the table does.
+    #[error("the disk is too small to hold its GPT")]
+    NoRoom,
+    /// The disk could not be read.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+}
+
+/// Reads the table whose header lies in `sector`.
+pub fn read<D: Disk + ?Sized>(disk: &D, sector: u64) -> Result<Gpt, GptError> {
+    let field = |field| GptError::Field { sector, field };
+    let at = sector.checked_mul(SECTOR).ok_or(GptError::NoRoom)?;
+    let mut header = disk.read_vec(at, SECTOR as usize)?;
+    if &header[..8] != SIGNATURE {
+        return Err(GptError::NoSignature(sector));
+    }
+    let size = le32(&header, 12).unwrap_or(0) as usize;
+    if !(92..=SECTOR as usize).contains(&size) {
+        return Err(field("HeaderSize"));
+    }
+    header.truncate(size);
+    if crc_of_header(&header) != le32(&header, 16).unwrap_or(0) {
+        return Err(GptError::Checksum {
+            sector,
+            what: "header",
+        });
+    }
+    if le64(&header, 24) != Some(sector) {
+        return Err(field("MyLBA"));
+    }
+    let entry_len = u64::from(le32(&header, 84).unwrap_or(0));
+    let bytes = u64::from(le32(&header, 80).unwrap_or(0)) * entry_len;
+    if entry_len < 128 || !entry_len.is_power_of_two() || bytes == 0 || bytes > MOST_ENTRY_BYTES {
+        return Err(field("SizeOfPartitionEntry"));
+    }
+    let array_at = le64(&header, 72)
+        .and_then(|lba| lba.checked_mul(SECTOR))
+        .ok_or_else(|| field("PartitionEntryLBA"))?;
+    let array = disk.read_vec(array_at, bytes as usize)?;
+    if crc32fast::hash(&array) != le32(&header, 88).unwrap_or(0) {
+        return Err(GptError::Checksum {
+            sector,
+            what: "entries",
+        });
+    }
+    let mut entries = Vec::new();
+    for (number, raw) in (1..).zip(array.chunks_exact(entry_len as usize)) {
+        if raw[..16].iter().all(|byte| *byte == 0) {
+            continue;
+        }
+        let range = |at| le64(raw, at).and_then(|lba| lba.checked_mul(SECTOR));
+        let start = range(32).ok_or_else(|| field("StartingLBA"))?;
+        let end = range(40)
+            .and_then(|last| last.checked_add(SECTOR))
+            .ok_or_else(|| field("EndingLBA"))?;
+        let len = end
+            .checked_sub(start)
+            .filter(|len| *len > 0)
+            .ok_or_else(|| field("EndingLBA"))?;
+        let name: Vec<u16> = raw[56..128]
+            .chunks_exact(2)
+            .map(|pair| u16::from_le_bytes([pair[0], pair[1]]))
+            .take_while(|unit| *unit != 0)
+            .collect();
+        entries.push(Entry {
+            number,
+            kind: guid_text(&raw[..16]),
+            uuid: guid_text(&raw[16..32]),
+            name: String::from_utf16_lossy(&name),
+            start,
+            len,
+        });
+    }
+    Ok(Gpt {
+        uuid: guid_text(&header[56..72]),
+        header,
+        array,
+        entries,
+    })
+}
+
+impl Gpt {
+    /// Bytes that the backup entries and the backup header take at the disk's end.
+    pub fn backup_len(&self) -> u64 {
+        (self.array.len() as u64).next_multiple_of(SECTOR) + SECTOR
+    }
+
+    /// Writes both copies of the table so that they fit a disk of this length: the backup at its
+    /// very end, the usable range up to there. Entries, GUIDs and the place of the primary
+    /// entries stay; the protective record in sector 0 is stretched over the disk.
+    pub fn fit<D: Disk + ?Sized>(&self, disk: &mut D) -> Result<(), GptError> {
+        let sectors = disk.len() / SECTOR;
+        let backup_at = (sectors * SECTOR)
+            .checked_sub(self.backup_len())
+            .ok_or(GptError::NoRoom)?;
+        if self
+            .entries
+            .iter()
+            .any(|entry| entry.start.saturating_add(entry.len) > backup_at)
+        {
+            return Err(GptError::NoRoom);
+        }
+        let last = sectors - 1;
+        let primary_array = le64(&self.header, 72).unwrap_or(2);
+        // The header that was read may be the backup copy, whose entries lie behind the partitions.
+        let primary_array = if le64(&self.header, 24) == Some(1) {
+            primary_array
+        } else {
+            2
+        };
+        let copy = |own: u64, other: u64, array: u64| {
+            let mut header = self.header.clone();
+            header[24..32].copy_from_slice(&own.to_le_bytes());
+            header[32..40].copy_from_slice(&other.to_le_bytes());
+            header[48..56].copy_from_slice(&(backup_at / SECTOR - 1).to_le_bytes());
+            header[72..80].copy_from_slice(&array.to_le_bytes());
+            let crc = crc_of_header(&header);
+            header[16..20].copy_from_slice(&crc.to_le_bytes());
+            header.resize(SECTOR as usize, 0);
+            header
+        };
+        disk.write_at(SECTOR, &copy(1, last, primary_array))?;
+        disk.write_at(primary_array * SECTOR, &self.array)?;
+        disk.write_at(backup_at, &self.array)?;
+        disk.write_at(last * SECTOR, &copy(last, 1, backup_at / SECTOR))?;
+        stretch_protective(disk, sectors)
+    }
+}
+
+/// A protective entry spans the disk from sector 1, as far as 32 bits can say. A hybrid record,
+/// which has other entries too, is left alone.
+fn stretch_protective<D: Disk + ?Sized>(disk: &mut D, sectors: u64) -> Result<(), GptError> {
+    let mut sector = disk.read_vec(0, SECTOR as usize)?;
+    let only_protective = super::mbr::parse(&sector)
+        .is_some_and(|mbr| mbr.entries.len() == 1 && mbr.entries[0].kind == super::mbr::PROTECTIVE);
+    if only_protective {
+        let at = 446
+            + sector[446..510]
+                .chunks_exact(16)
+                .position(|raw| raw[4] != 0)
+                .unwrap_or(0)
+                * 16;
+        let len = u32::try_from(sectors - 1).unwrap_or(u32::MAX);
+        sector[at + 12..at + 16].copy_from_slice(&len.to_le_bytes());
+        disk.write_at(0, &sector)?;
+    }
+    Ok(())
+}
+
+/// CRC-32 of a header with its own checksum field taken as zero.
+fn crc_of_header(header: &[u8]) -> u32 {
+    let mut hasher = crc32fast::Hasher::new();
+    hasher.update(&header[..16]);
+    hasher.update(&[0; 4]);
+    hasher.update(&header[20..]);
+    hasher.finalize()
+}
+
+/// A GUID as text: its first three fields are little-endian on the disk.
+fn guid_text(raw: &[u8]) -> String {
+    const ORDER: [usize; 16] = [3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15];
+    let mut text = String::with_capacity(36);
+    for (place, at) in ORDER.into_iter().enumerate() {
+        if matches!(place, 4 | 6 | 8 | 10) {
+            text.push('-');
+        }
+        text.push_str(&format!("{:02x}", raw[at]));
+    }
+    text
+}
+
+/// The trade's name of a partition type GUID.
+pub fn type_name(kind: &str) -> &'static str {
+    match kind {
+        "c12a7328-f81f-11d2-ba4b-00a0c93ec93b" => "EFI system",
+        "0fc63daf-8483-4772-8e79-3d69d8477de4" => "Linux",
+        "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7" => "basic data",
+        "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f" => "Linux swap",
+        "21686148-6449-6e6f-744e-656564454649" => "BIOS boot",
+        _ => "other",
+    }
+}

@@ -1,0 +1,147 @@
+//! Backups: cards read into the vault.
+
+use time::OffsetDateTime;
+
+use crate::{RecordError, Records};
+
+/// A backup that was read and verified and is about to be recorded.
+#[derive(Clone, Debug)]
+pub struct NewBackup {
+    /// Name, made by the service.
+    pub name: String,
+    /// Label of the card that was read.
+    pub card: String,
+    /// Device whose card it is.
+    pub device: Option<String>,
+    /// Imprint that the card carries.
+    pub imprint: Option<i64>,
+    /// Job that read it.
+    pub job: i64,
+    /// Size of the card in bytes.
+    pub card_size: i64,
+    /// Bytes that were read.
+    pub content: i64,
+    /// Fewest bytes that a card must hold.
+    pub smallest_card: i64,
+    /// Which partition table.
+    pub table_kind: String,
+    /// Partitions as JSON.
+    pub partitions: serde_json::Value,
+    /// Name of the content's manifest.
+    pub manifest: Vec<u8>,
+    /// Bytes that it added to the vault.
+    pub stored: i64,
+    /// How it was verified.
+    pub verified: String,
+    /// Slot that the card was in.
+    pub slot: i32,
+    /// Insertion that it was read in.
+    pub insertion: i64,
+    /// Who took it.
+    pub taken_by: String,
+}
+
+/// A recorded backup.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)] // as in NewBackup
+pub struct Backup {
+    pub id: i64,
+    pub name: String,
+    pub card: String,
+    pub device: Option<String>,
+    pub imprint_id: Option<i64>,
+    pub job_id: i64,
+    pub card_size: i64,
+    pub content: i64,
+    pub smallest_card: i64,
+    pub table_kind: String,
+    pub partitions: serde_json::Value,
+    pub manifest: Vec<u8>,
+    pub stored: i64,
+    pub verified: String,
+    pub slot: i32,
+    pub insertion: i64,
+    pub taken_by: String,
+    pub taken_at: OffsetDateTime,
+}
+
+impl Records {
+    /// Records a backup.
+    pub async fn add_backup(&self, new: &NewBackup) -> Result<i64, RecordError> {
+        let taken = format!("there is a backup {:?} already", new.name);
+        sqlx::query_scalar!(
+            "insert into backups (name, card_id, device_id, imprint_id, job_id, card_size, content, smallest_card,
+                table_kind, partitions, manifest, stored, verified, slot, insertion, taken_by)
+             values ($1, (select id from cards where label = $2), (select id from devices where name = $3),
+                $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
+             returning id",
+            new.name,
+            new.card,
+            new.device,
+            new.imprint,
+            new.job,
+            new.card_size,
+            new.content,
+            new.smallest_card,
+            new.table_kind,
+            new.partitions,
+            new.manifest,
+            new.stored,
+            new.verified,
+            new.slot,
+            new.insertion,
+            new.taken_by
+        )
+        .fetch_one(&self.pool)
+        .await
+        .map_err(|e| RecordError::explain(e, &[("backups_name_key", taken)]))
+    }
+
+    /// All backups, newest first.
+    pub async fn backups(&self) -> Result<Vec<Backup>, RecordError> {
+        let rows = sqlx::query_as!(
+            Backup,
+            r#"select b.id, b.name, c.label as "card!", d.name as "device?", b.imprint_id, b.job_id, b.card_size,
+                 b.content, b.smallest_card, b.table_kind, b.partitions, b.manifest, b.stored, b.verified, b.slot,
+                 b.insertion, b.taken_by, b.taken_at
+               from backups b join cards c on c.id = b.card_id left join devices d on d.id = b.device_id
+               order by b.id desc"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// One backup by name or number.
+    pub async fn backup(&self, name: &str) -> Result<Backup, RecordError> {
+        let rows = sqlx::query_as!(
+            Backup,
+            r#"select b.id, b.name, c.label as "card!", d.name as "device?", b.imprint_id, b.job_id, b.card_size,
+                 b.content, b.smallest_card, b.table_kind, b.partitions, b.manifest, b.stored, b.verified, b.slot,
+                 b.insertion, b.taken_by, b.taken_at
+               from backups b join cards c on c.id = b.card_id left join devices d on d.id = b.device_id
+               where b.name = $1 or b.id::text = $1"#,
+            name
+        );
+        rows.fetch_optional(&self.pool)
+            .await?
+            .ok_or_else(|| RecordError::unknown("backup", name))
+    }
+
+    /// When a device, or a card that is nobody's, was backed up last.
+    pub async fn last_backup(
+        &self,
+        card: &str,
+        device: Option<&str>,
+    ) -> Result<Option<(String, OffsetDateTime)>, RecordError> {
+        let row = sqlx::query!(
+            "select b.name, b.taken_at from backups b join cards c on c.id = b.card_id
+             left join devices d on d.id = b.device_id
+             where c.label = $1 or d.name = $2 order by b.id desc limit 1",
+            card,
+            device
+        );
+        Ok(row
+            .fetch_optional(&self.pool)
+            .await?
+            .map(|row| (row.name, row.taken_at)))
+    }
+}

@@ -1,0 +1,189 @@
+//! Devices and their settings.
+
+use time::OffsetDateTime;
+
+use crate::{RecordError, Records};
+
+/// A device that is about to be registered.
+#[derive(Clone, Debug)]
+pub struct NewDevice {
+    /// Name, unique in the team.
+    pub name: String,
+    /// Board model.
+    pub board: String,
+    /// Appliance that it becomes.
+    pub appliance: String,
+    /// Variant of it.
+    pub variant: Option<String>,
+    /// Site that it stands on.
+    pub site: String,
+    /// Notes.
+    pub notes: String,
+    /// Who registers it.
+    pub added_by: String,
+}
+
+/// A registered device.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)] // as in NewDevice
+pub struct Device {
+    pub id: i64,
+    pub name: String,
+    pub board: String,
+    pub appliance: String,
+    pub variant: Option<String>,
+    pub site: String,
+    pub notes: String,
+    pub state: String,
+    pub host_name: Option<String>,
+    pub added_by: String,
+    pub added_at: OffsetDateTime,
+    /// Label of its card, if it has one.
+    pub card: Option<String>,
+}
+
+/// One value, plain or sealed.
+#[derive(Clone, Debug)]
+pub struct Setting {
+    /// Name of the field.
+    pub field: String,
+    /// The value, unless it is a secret.
+    pub value: Option<String>,
+    /// The sealed value of a secret.
+    pub sealed: Option<Vec<u8>>,
+}
+
+/// What becomes of one field.
+#[derive(Clone, Debug)]
+pub enum Change {
+    /// A value for all to see.
+    Plain(String),
+    /// A host name, unique on the site.
+    HostName(String),
+    /// A secret in sealed form.
+    Sealed(Vec<u8>),
+    /// No value any more.
+    Clear,
+}
+
+impl Records {
+    /// Registers a device.
+    pub async fn add_device(&self, new: &NewDevice) -> Result<i64, RecordError> {
+        let said = [
+            (
+                "devices_name_key",
+                format!("there is a device {:?} already", new.name),
+            ),
+            (
+                "devices_board_fkey",
+                format!("there is no board model {:?}; add it first", new.board),
+            ),
+            (
+                "devices_site_fkey",
+                format!("there is no site {:?}; add it first", new.site),
+            ),
+        ];
+        sqlx::query_scalar!(
+            "insert into devices (name, board, appliance, variant, site, notes, added_by)
+             values ($1, $2, $3, $4, $5, $6, $7) returning id",
+            new.name,
+            new.board,
+            new.appliance,
+            new.variant,
+            new.site,
+            new.notes,
+            new.added_by
+        )
+        .fetch_one(&self.pool)
+        .await
+        .map_err(|e| RecordError::explain(e, &said))
+    }
+
+    /// All devices by name.
+    pub async fn devices(&self) -> Result<Vec<Device>, RecordError> {
+        let rows = sqlx::query_as!(
+            Device,
+            r#"select d.*, (select c.label from cards c where c.device_id = d.id and c.state in ('imprinted', 'in device')
+                 order by c.id desc limit 1) as "card: _"
+               from devices d order by d.name"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// One device by name.
+    pub async fn device(&self, name: &str) -> Result<Device, RecordError> {
+        let rows = sqlx::query_as!(
+            Device,
+            r#"select d.*, (select c.label from cards c where c.device_id = d.id and c.state in ('imprinted', 'in device')
+                 order by c.id desc limit 1) as "card: _"
+               from devices d where d.name = $1"#,
+            name
+        );
+        rows.fetch_optional(&self.pool)
+            .await?
+            .ok_or_else(|| RecordError::unknown("device", name))
+    }
+
+    /// The values set on a device itself.
+    pub async fn settings(&self, device: i64) -> Result<Vec<Setting>, RecordError> {
+        let rows = sqlx::query_as!(
+            Setting,
+            "select field, value, sealed from settings where device_id = $1 order by field",
+            device
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Changes values of a device, all or none.
+    pub async fn change_settings(
+        &self,
+        device: &Device,
+        changes: &[(String, Change)],
+        by: &str,
+    ) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        for (field, change) in changes {
+            if let Change::HostName(name) = change {
+                let taken = format!(
+                    "another device on site {:?} has the host name {name:?}; names are unique on a site",
+                    device.site
+                );
+                sqlx::query!(
+                    "update devices set host_name = $2 where id = $1",
+                    device.id,
+                    name
+                )
+                .execute(&mut *tx)
+                .await
+                .map_err(|e| RecordError::explain(e, &[("devices_host_name", taken)]))?;
+            }
+            let (value, sealed) = match change {
+                Change::Plain(value) | Change::HostName(value) => (Some(value), None),
+                Change::Sealed(sealed) => (None, Some(sealed)),
+                Change::Clear => {
+                    sqlx::query!(
+                        "delete from settings where device_id = $1 and field = $2",
+                        device.id,
+                        field
+                    )
+                    .execute(&mut *tx)
+                    .await?;
+                    continue;
+                }
+            };
+            sqlx::query!(
+                "insert into settings (device_id, field, value, sealed, set_by) values ($1, $2, $3, $4, $5)
+                 on conflict (device_id, field) do update
+                 set value = $3, sealed = $4, set_by = $5, set_at = now()",
+                device.id,
+                field,
+                value,
+                sealed,
+                by
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
+        Ok(tx.commit().await?)
+    }
+}

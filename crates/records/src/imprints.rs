@@ -1,0 +1,180 @@
+//! Imprints: what was written onto which card.
+
+use time::OffsetDateTime;
+
+use crate::{RecordError, Records};
+
+/// What an imprint was made from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Base {
+    /// A release, by number.
+    Release(i64),
+    /// A backup, by number.
+    Backup(i64),
+}
+
+/// An imprint that is about to be made.
+#[derive(Clone, Debug)]
+pub struct NewImprint {
+    /// Card that is written.
+    pub card: i64,
+    /// Device that it is for.
+    pub device: Option<i64>,
+    /// What it is made from.
+    pub base: Base,
+    /// Name of that.
+    pub base_name: String,
+    /// Job that writes it.
+    pub job: i64,
+    /// Slot that the card is in.
+    pub slot: i32,
+    /// Who writes it.
+    pub operator: String,
+    /// Effective settings with origins; a fingerprint for each secret.
+    pub settings: serde_json::Value,
+    /// Files as they land, secrets masked.
+    pub files: serde_json::Value,
+}
+
+/// A recorded imprint.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)] // as in NewImprint
+pub struct Imprint {
+    pub id: i64,
+    pub card: String,
+    pub device: Option<String>,
+    pub base: String,
+    pub from_backup: bool,
+    pub job_id: i64,
+    pub slot: i32,
+    pub operator: String,
+    /// `writing`, `verified` or `incomplete`.
+    pub state: String,
+    pub settings: serde_json::Value,
+    pub files: serde_json::Value,
+    /// Bytes put on the card.
+    pub written: Option<i64>,
+    /// Bytes read back and found equal.
+    pub verified: Option<i64>,
+    pub started_at: OffsetDateTime,
+    pub finished_at: Option<OffsetDateTime>,
+}
+
+impl Records {
+    /// Records an imprint before the card is touched; the card is *writing* from here on.
+    pub async fn begin_imprint(&self, new: &NewImprint) -> Result<i64, RecordError> {
+        let (release, backup) = match new.base {
+            Base::Release(id) => (Some(id), None),
+            Base::Backup(id) => (None, Some(id)),
+        };
+        let mut tx = self.pool.begin().await?;
+        let id = sqlx::query_scalar!(
+            "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings, files)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning id",
+            new.card,
+            new.device,
+            release,
+            backup,
+            new.base_name,
+            new.job,
+            new.slot,
+            new.operator,
+            new.settings,
+            new.files
+        )
+        .fetch_one(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "update cards set state = 'writing', device_id = $2, edges = null where id = $1",
+            new.card,
+            new.device
+        )
+        .execute(&mut *tx)
+        .await?;
+        tx.commit().await?;
+        Ok(id)
+    }
+
+    /// Keeps the name of the exact content, still before the card is touched.
+    pub async fn set_imprint_content(&self, id: i64, manifest: &[u8]) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update imprints set manifest = $2 where id = $1",
+            id,
+            manifest
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Records that the card was written and read back in full: imprint, card and device at once.
+    pub async fn finish_imprint(
+        &self,
+        id: i64,
+        written: i64,
+        verified: i64,
+    ) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let row = sqlx::query!(
+            "update imprints set state = 'verified', written = $2, verified = $3, finished_at = now()
+             where id = $1 returning card_id, device_id",
+            id,
+            written,
+            verified
+        )
+        .fetch_one(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "update cards set state = 'imprinted' where id = $1",
+            row.card_id
+        )
+        .execute(&mut *tx)
+        .await?;
+        if let Some(device) = row.device_id {
+            sqlx::query!(
+                "update devices set state = 'carded' where id = $1 and state = 'planned'",
+                device
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
+        Ok(tx.commit().await?)
+    }
+
+    /// Records that the write did not end well: the card is *incomplete*.
+    pub async fn spoil_imprint(&self, id: i64) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let card = sqlx::query_scalar!(
+            "update imprints set state = 'incomplete', finished_at = now() where id = $1 returning card_id",
+            id
+        )
+        .fetch_one(&mut *tx)
+        .await?;
+        sqlx::query!("update cards set state = 'incomplete' where id = $1", card)
+            .execute(&mut *tx)
+            .await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// The imprints of a card or a device, newest first, at most `most`.
+    pub async fn imprints(
+        &self,
+        card: Option<&str>,
+        device: Option<&str>,
+        most: i64,
+    ) -> Result<Vec<Imprint>, RecordError> {
+        let rows = sqlx::query_as!(
+            Imprint,
+            r#"select i.id, c.label as "card!", d.name as "device?", i.base, i.backup_id is not null as "from_backup!",
+                 i.job_id, i.slot, i.operator, i.state, i.settings, i.files, i.written, i.verified,
+                 i.started_at, i.finished_at
+               from imprints i join cards c on c.id = i.card_id left join devices d on d.id = i.device_id
+               where ($1::text is null or c.label = $1) and ($2::text is null or d.name = $2)
+               order by i.id desc limit $3"#,
+            card,
+            device,
+            most
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+}

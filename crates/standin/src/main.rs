@@ -1,0 +1,247 @@
+//! `duplicarium-standin`: a card reader, cards and boards for demos and tests.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use anyhow::{Context, Result, bail};
+use bench::wire::{BoardState, Fault, Line, Network, NewCard, Reply, Request};
+use clap::{Parser, Subcommand};
+use comfy_table::{Table, presets};
+use standin::Server;
+
+/// Stand-in card reader and boards.
+#[derive(Parser)]
+#[command(name = "duplicarium-standin", version)]
+struct Args {
+    /// Address of the stand-in's server.
+    #[arg(
+        long,
+        global = true,
+        default_value = "127.0.0.1:7641",
+        env = "DUPLICARIUM_STANDIN"
+    )]
+    at: SocketAddr,
+    /// Print JSON.
+    #[arg(long, global = true)]
+    json: bool,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Serve the card reader and the boards.
+    Serve {
+        /// Folder of the cards.
+        #[arg(long)]
+        dir: PathBuf,
+        /// Number of slots, when the folder is new.
+        #[arg(long, default_value_t = 4)]
+        slots: u32,
+    },
+    /// List the cards and where they are.
+    Cards,
+    /// Make a blank card.
+    Make {
+        /// Name in the drawer.
+        card: String,
+        /// Size in bytes, or with MB or GB (decimal).
+        #[arg(long, value_parser = size)]
+        size: u64,
+        /// Kind of medium.
+        #[arg(long, default_value = "SD card")]
+        kind: String,
+        /// Slider on lock.
+        #[arg(long)]
+        locked: bool,
+        /// Limit, a second.
+        #[arg(long, value_parser = size)]
+        rate: Option<u64>,
+        /// A fault: wraps=SIZE, drops=SIZE, bad=OFFSET+LEN, flips=EVERY, keeps-nothing, vanishes=AFTER.
+        #[arg(long, value_parser = fault)]
+        fault: Option<Fault>,
+    },
+    /// Give a card a fault, or none.
+    Fault {
+        /// Name of the card.
+        card: String,
+        /// As for make; leave it out to mend the card.
+        #[arg(value_parser = fault)]
+        fault: Option<Fault>,
+    },
+    /// Put a card into a slot.
+    Put {
+        /// Name of the card.
+        card: String,
+        /// Slot.
+        #[arg(long)]
+        slot: u32,
+    },
+    /// Pull the card out of a slot.
+    Pull {
+        /// Slot.
+        #[arg(long)]
+        slot: u32,
+    },
+    /// Say which Wi-Fi networks there are, from a JSON file.
+    Air {
+        /// List of name, passphrase, country.
+        file: PathBuf,
+    },
+    /// Put a card into a board and switch it on.
+    Boot {
+        /// Name of the card.
+        card: String,
+        /// Board model.
+        #[arg(long)]
+        model: String,
+    },
+    /// List the boards that are on.
+    Boards,
+    /// Switch a board off and take its card out.
+    Halt {
+        /// Name of the card in it.
+        card: String,
+    },
+}
+
+fn size(text: &str) -> Result<u64, String> {
+    let (number, factor) = match text {
+        _ if text.ends_with("GB") => (&text[..text.len() - 2], 1e9),
+        _ if text.ends_with("MB") => (&text[..text.len() - 2], 1e6),
+        _ => (text, 1.0),
+    };
+    let value: f64 = number
+        .parse()
+        .map_err(|_| format!("{text:?} is no size; try 4GB or 500MB"))?;
+    // Cards are counted in whole sectors.
+    Ok((value * factor) as u64 / 512 * 512)
+}
+
+fn fault(text: &str) -> Result<Fault, String> {
+    let (kind, value) = text.split_once('=').unwrap_or((text, ""));
+    Ok(match kind {
+        "wraps" => Fault::Wraps {
+            capacity: size(value)?,
+        },
+        "drops" => Fault::Drops {
+            capacity: size(value)?,
+        },
+        "flips" => Fault::FlipsBits {
+            every: size(value)?,
+        },
+        "vanishes" => Fault::Vanishes {
+            after: size(value)?,
+        },
+        "keeps-nothing" => Fault::KeepsNothing,
+        "bad" => {
+            let (offset, len) = value.split_once('+').ok_or("bad takes OFFSET+LEN")?;
+            Fault::BadRegion {
+                offset: size(offset)?,
+                len: size(len)?,
+            }
+        }
+        _ => return Err(format!("{kind:?} is no fault")),
+    })
+}
+
+fn main() -> Result<()> {
+    let args = Args::parse();
+    let request = match args.command {
+        Command::Serve { dir, slots } => {
+            let server = Server::bind(&dir, slots, args.at).with_context(|| {
+                format!("cannot serve the cards in {} at {}", dir.display(), args.at)
+            })?;
+            println!("stand-in card reader at {}", server.address()?);
+            return Ok(server.run()?);
+        }
+        Command::Cards => Request::Cards,
+        Command::Make {
+            card,
+            size,
+            kind,
+            locked,
+            rate,
+            fault,
+        } => Request::Make {
+            card: NewCard {
+                name: card,
+                size,
+                kind,
+                locked,
+                rate,
+                fault,
+            },
+        },
+        Command::Fault { card, fault } => Request::Fault { card, fault },
+        Command::Put { card, slot } => Request::Put { card, slot },
+        Command::Pull { slot } => Request::Pull { slot },
+        Command::Air { file } => {
+            let text =
+                std::fs::read(&file).with_context(|| format!("cannot read {}", file.display()))?;
+            let networks: Vec<Network> =
+                serde_json::from_slice(&text).context("no list of networks")?;
+            Request::Air { networks }
+        }
+        Command::Boot { card, model } => Request::Boot { card, model },
+        Command::Boards => Request::Boards,
+        Command::Halt { card } => Request::Halt { card },
+    };
+    let line = Line::new(Some(args.at));
+    let (reply, _) = line
+        .ask(&request, &[])
+        .with_context(|| format!("no stand-in answers at {}", args.at))?;
+    show(&reply, args.json)
+}
+
+fn show(reply: &Reply, json: bool) -> Result<()> {
+    if let Reply::Refused { message, .. } = reply {
+        bail!("{message}");
+    }
+    if json {
+        println!("{}", serde_json::to_string_pretty(reply)?);
+        return Ok(());
+    }
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING);
+    match reply {
+        Reply::Cards(cards) => {
+            table.set_header(["card", "size", "kind", "place", "fault"]);
+            for state in cards {
+                let card = &state.card;
+                let fault = match &card.fault {
+                    Some(fault) => serde_json::to_string(fault)?,
+                    None if card.locked => "locked".into(),
+                    None => String::new(),
+                };
+                let size = format!("{:.2} GB", card.size as f64 / 1e9);
+                table.add_row([&card.name, &size, &card.kind, &state.place, &fault]);
+            }
+        }
+        Reply::Boards(boards) => {
+            for board in boards {
+                print_board(board);
+            }
+            return Ok(());
+        }
+        _ => {
+            println!("done");
+            return Ok(());
+        }
+    }
+    println!("{table}");
+    Ok(())
+}
+
+fn print_board(board: &BoardState) {
+    let or = |value: &Option<String>| value.clone().unwrap_or("-".into());
+    println!("{} with card {}", board.model, board.card);
+    println!("  lamp       {} ({})", board.lamp, board.meaning);
+    println!("  appliance  {}", or(&board.appliance));
+    println!("  host name  {}", or(&board.host_name));
+    match &board.not_joined {
+        Some(why) => println!("  network    not joined: {why}"),
+        None => println!("  network    {}", or(&board.joined)),
+    }
+    println!("  page       {}", or(&board.page));
+}
