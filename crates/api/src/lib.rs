@@ -1,1 +1,14 @@
-//! Placeholder.
+//! What the service and its clients say to each other over HTTP, and the typed client.
+
+mod client;
+mod types;
+
+pub use client::{Client, ClientError};
+pub use types::*;
+
+/// Header that says who acts.
+pub const OPERATOR: &str = "duplicarium-operator";
+/// Header that makes a repeated request start nothing new.
+pub const REQUEST_KEY: &str = "idempotency-key";
+/// Largest part of an upload, in bytes.
+pub const PART: usize = 8 << 20;

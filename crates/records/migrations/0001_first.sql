@@ -137,7 +137,9 @@ create table imprints (
     job_id bigint not null references jobs,
     slot integer not null,
     operator text not null,
-    state text not null default 'writing' check (state in ('writing', 'verified', 'incomplete')),
+    -- planned: the card is untouched so far; void: it stayed untouched.
+    state text not null default 'planned'
+        check (state in ('planned', 'writing', 'verified', 'incomplete', 'void')),
     settings jsonb not null,
     files jsonb not null,
     manifest bytea,

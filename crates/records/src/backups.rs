@@ -126,6 +126,12 @@ impl Records {
             .ok_or_else(|| RecordError::unknown("backup", name))
     }
 
+    /// Names of backups that begin like this.
+    pub async fn backups_named_like(&self, start: &str) -> Result<Vec<String>, RecordError> {
+        let rows = sqlx::query_scalar!("select name from backups where starts_with(name, $1)", start);
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
     /// When a device, or a card that is nobody's, was backed up last.
     pub async fn last_backup(
         &self,

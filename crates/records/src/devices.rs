@@ -103,8 +103,8 @@ impl Records {
     pub async fn devices(&self) -> Result<Vec<Device>, RecordError> {
         let rows = sqlx::query_as!(
             Device,
-            r#"select d.*, (select c.label from cards c where c.device_id = d.id and c.state in ('imprinted', 'in device')
-                 order by c.id desc limit 1) as "card: _"
+            r#"select d.*, (select c.label from imprints i join cards c on c.id = i.card_id
+                 where i.device_id = d.id and c.device_id = d.id and i.state = 'verified' order by i.id desc limit 1) as "card: _"
                from devices d order by d.name"#
         );
         Ok(rows.fetch_all(&self.pool).await?)
@@ -114,8 +114,8 @@ impl Records {
     pub async fn device(&self, name: &str) -> Result<Device, RecordError> {
         let rows = sqlx::query_as!(
             Device,
-            r#"select d.*, (select c.label from cards c where c.device_id = d.id and c.state in ('imprinted', 'in device')
-                 order by c.id desc limit 1) as "card: _"
+            r#"select d.*, (select c.label from imprints i join cards c on c.id = i.card_id
+                 where i.device_id = d.id and c.device_id = d.id and i.state = 'verified' order by i.id desc limit 1) as "card: _"
                from devices d where d.name = $1"#,
             name
         );

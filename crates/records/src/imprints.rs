@@ -48,7 +48,7 @@ pub struct Imprint {
     pub job_id: i64,
     pub slot: i32,
     pub operator: String,
-    /// `writing`, `verified` or `incomplete`.
+    /// `planned`, `writing`, `verified`, `incomplete` or `void`.
     pub state: String,
     pub settings: serde_json::Value,
     pub files: serde_json::Value,
@@ -61,13 +61,12 @@ pub struct Imprint {
 }
 
 impl Records {
-    /// Records an imprint before the card is touched; the card is *writing* from here on.
+    /// Records an imprint before the card is touched.
     pub async fn begin_imprint(&self, new: &NewImprint) -> Result<i64, RecordError> {
         let (release, backup) = match new.base {
             Base::Release(id) => (Some(id), None),
             Base::Backup(id) => (None, Some(id)),
         };
-        let mut tx = self.pool.begin().await?;
         let id = sqlx::query_scalar!(
             "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings, files)
              values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning id",
@@ -82,29 +81,30 @@ impl Records {
             new.settings,
             new.files
         )
+        .fetch_one(&self.pool)
+        .await?;
+        Ok(id)
+    }
+
+    /// Keeps the name of the exact content and says that the card is being written, right before
+    /// it is touched.
+    pub async fn touch_card(&self, id: i64, manifest: &[u8]) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let row = sqlx::query!(
+            "update imprints set state = 'writing', manifest = $2 where id = $1 returning card_id, device_id",
+            id,
+            manifest
+        )
         .fetch_one(&mut *tx)
         .await?;
         sqlx::query!(
             "update cards set state = 'writing', device_id = $2, edges = null where id = $1",
-            new.card,
-            new.device
+            row.card_id,
+            row.device_id
         )
         .execute(&mut *tx)
         .await?;
-        tx.commit().await?;
-        Ok(id)
-    }
-
-    /// Keeps the name of the exact content, still before the card is touched.
-    pub async fn set_imprint_content(&self, id: i64, manifest: &[u8]) -> Result<(), RecordError> {
-        sqlx::query!(
-            "update imprints set manifest = $2 where id = $1",
-            id,
-            manifest
-        )
-        .execute(&self.pool)
-        .await?;
-        Ok(())
+        Ok(tx.commit().await?)
     }
 
     /// Records that the card was written and read back in full: imprint, card and device at once.
@@ -141,18 +141,25 @@ impl Records {
         Ok(tx.commit().await?)
     }
 
-    /// Records that the write did not end well: the card is *incomplete*.
+    /// Records that the write did not end well: the card is *incomplete* if it was touched.
     pub async fn spoil_imprint(&self, id: i64) -> Result<(), RecordError> {
         let mut tx = self.pool.begin().await?;
-        let card = sqlx::query_scalar!(
-            "update imprints set state = 'incomplete', finished_at = now() where id = $1 returning card_id",
+        let row = sqlx::query!(
+            "update imprints set finished_at = now(),
+                state = case state when 'planned' then 'void' else 'incomplete' end
+             where id = $1 returning card_id, state",
             id
         )
         .fetch_one(&mut *tx)
         .await?;
-        sqlx::query!("update cards set state = 'incomplete' where id = $1", card)
+        if row.state == "incomplete" {
+            sqlx::query!(
+                "update cards set state = 'incomplete' where id = $1",
+                row.card_id
+            )
             .execute(&mut *tx)
             .await?;
+        }
         Ok(tx.commit().await?)
     }
 

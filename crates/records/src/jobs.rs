@@ -158,7 +158,9 @@ impl Records {
         .fetch_all(&mut *tx)
         .await?;
         sqlx::query!(
-            "update imprints set state = 'incomplete', finished_at = now() where state = 'writing'"
+            "update imprints set finished_at = now(),
+                state = case state when 'planned' then 'void' else 'incomplete' end
+             where state in ('planned', 'writing')"
         )
         .execute(&mut *tx)
         .await?;

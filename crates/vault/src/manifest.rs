@@ -47,6 +47,47 @@ impl Manifest {
         Map::from_chunks(self.len, self.entries.iter().map(|entry| entry.kind()))
     }
 
+    /// The manifest of a disk that differs from this one in the `changed` chunks alone, and is
+    /// free where `map` says so. What changed goes into the vault, and the new manifest with it.
+    pub fn changed<D: Disk + ?Sized>(
+        &self,
+        vault: &Vault,
+        disk: &D,
+        map: &Map,
+        changed: impl Iterator<Item = u64>,
+    ) -> Result<(Name, Self, Growth), VaultError> {
+        let len = disk.len();
+        let mut entries = vec![Entry::Free; len.div_ceil(CHUNK) as usize];
+        for (chunk, kind) in map.chunks() {
+            let known = self
+                .entries
+                .get(chunk as usize)
+                .copied()
+                .unwrap_or(Entry::Zero);
+            entries[chunk as usize] = match kind {
+                ByteKind::Zero => Entry::Zero,
+                _ => known,
+            };
+        }
+        let mut writer = vault.writer();
+        for chunk in changed {
+            let start = chunk * CHUNK;
+            let bytes = disk
+                .read_vec(start, CHUNK.min(len - start) as usize)
+                .map_err(VaultError::Content)?;
+            entries[chunk as usize] = match bytes.iter().all(|byte| *byte == 0) {
+                true => Entry::Zero,
+                false => Entry::Data(writer.put(Kind::Chunk, &bytes)?),
+            };
+        }
+        let mut growth = writer.finish()?;
+        let manifest = Self { len, entries };
+        let (name, more) = manifest.store(vault)?;
+        growth.new += more.new;
+        growth.stored += more.stored;
+        Ok((name, manifest, growth))
+    }
+
     fn page(entries: &[Entry]) -> Vec<u8> {
         let mut bytes = vec![FORMAT];
         for entry in entries {

@@ -49,6 +49,9 @@ pub enum VaultError {
     /// The store under the vault failed.
     #[error("the store of the vault failed: {0}")]
     Store(#[from] object_store::Error),
+    /// The content to store could not be read.
+    #[error("the content cannot be read: {0}")]
+    Content(imagecraft::DiskError),
     /// A part of the work ended without saying why.
     #[error("a thread of the vault stopped")]
     Stopped,

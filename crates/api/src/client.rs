@@ -1,0 +1,299 @@
+//! The typed client.
+
+use std::time::Duration;
+
+use reqwest::{Method, RequestBuilder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::{
+    Backup, BoardModel, Card, CardDetail, Confirmation, Device, DeviceDetail, Health, Job, Jobs,
+    NewBackup, NewDevice, NewPlan, NewRelease, NewUpload, OPERATOR, PART, Plan, Problem,
+    REQUEST_KEY, Release, ReleaseDetail, SettingsChange, Site, Slot, Upload,
+};
+
+/// Why a call failed.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ClientError {
+    /// The service refused.
+    #[error("{}", .0.detail)]
+    Refused(Problem),
+    /// No service answers.
+    #[error(
+        "no service answers at {address}; start duplicariumd, or say where it is with --service ({source})"
+    )]
+    NoAnswer {
+        /// Where it was expected.
+        address: String,
+        /// Why.
+        source: reqwest::Error,
+    },
+    /// The answer could not be understood.
+    #[error("the service at {address} gave an answer that cannot be understood: {source}")]
+    Answer {
+        /// Where it is.
+        address: String,
+        /// Why.
+        source: reqwest::Error,
+    },
+    /// The file to upload could not be read.
+    #[error("{0}")]
+    File(#[from] std::io::Error),
+}
+
+/// A client of one service, acting as one operator.
+#[derive(Clone)]
+pub struct Client {
+    http: reqwest::Client,
+    base: String,
+    operator: String,
+}
+
+type Answer<T> = Result<T, ClientError>;
+
+/// A name as one part of a path.
+fn part(name: &str) -> String {
+    name.bytes()
+        .map(|byte| match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => {
+                char::from(byte).to_string()
+            }
+            _ => format!("%{byte:02X}"),
+        })
+        .collect()
+}
+
+impl Client {
+    /// A client for the service at an address such as `http://127.0.0.1:7640`.
+    pub fn new(address: &str, operator: &str) -> Self {
+        Self {
+            http: reqwest::Client::new(),
+            base: address.trim_end_matches('/').into(),
+            operator: operator.into(),
+        }
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.http
+            .request(method, format!("{}/api/v1/{path}", self.base))
+            .header(OPERATOR, &self.operator)
+    }
+
+    async fn send(&self, request: RequestBuilder) -> Answer<Response> {
+        let response = request
+            .send()
+            .await
+            .map_err(|source| ClientError::NoAnswer {
+                address: self.base.clone(),
+                source,
+            })?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        Err(ClientError::Refused(self.read(response).await?))
+    }
+
+    async fn read<T: DeserializeOwned>(&self, response: Response) -> Answer<T> {
+        response.json().await.map_err(|source| ClientError::Answer {
+            address: self.base.clone(),
+            source,
+        })
+    }
+
+    async fn get<T: DeserializeOwned>(&self, path: &str) -> Answer<T> {
+        let response = self.send(self.request(Method::GET, path)).await?;
+        self.read(response).await
+    }
+
+    async fn give<T: DeserializeOwned>(
+        &self,
+        method: Method,
+        path: &str,
+        body: &impl Serialize,
+    ) -> Answer<T> {
+        let response = self.send(self.request(method, path).json(body)).await?;
+        self.read(response).await
+    }
+
+    /// Starts work; `key` makes a repetition give the same job.
+    async fn start<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        key: Option<&str>,
+        body: &impl Serialize,
+    ) -> Answer<T> {
+        let mut request = self.request(Method::POST, path).json(body);
+        if let Some(key) = key {
+            request = request.header(REQUEST_KEY, key);
+        }
+        let response = self.send(request).await?;
+        self.read(response).await
+    }
+
+    /// Whether the service is ready.
+    pub async fn health(&self) -> Answer<Health> {
+        self.get("health").await
+    }
+
+    /// Board models.
+    pub async fn boards(&self) -> Answer<Vec<BoardModel>> {
+        self.get("boards").await
+    }
+
+    /// Adds or changes a board model.
+    pub async fn put_board(&self, board: &BoardModel) -> Answer<BoardModel> {
+        self.give(Method::PUT, &format!("boards/{}", part(&board.name)), board)
+            .await
+    }
+
+    /// Sites.
+    pub async fn sites(&self) -> Answer<Vec<Site>> {
+        self.get("sites").await
+    }
+
+    /// Adds or changes a site.
+    pub async fn put_site(&self, site: &Site) -> Answer<Site> {
+        self.give(Method::PUT, &format!("sites/{}", part(&site.name)), site)
+            .await
+    }
+
+    /// Devices.
+    pub async fn devices(&self) -> Answer<Vec<Device>> {
+        self.get("devices").await
+    }
+
+    /// One device.
+    pub async fn device(&self, name: &str) -> Answer<DeviceDetail> {
+        self.get(&format!("devices/{}", part(name))).await
+    }
+
+    /// Registers a device.
+    pub async fn add_device(&self, device: &NewDevice) -> Answer<DeviceDetail> {
+        self.give(Method::POST, "devices", device).await
+    }
+
+    /// Changes settings of a device, all or none.
+    pub async fn change_settings(
+        &self,
+        device: &str,
+        change: &SettingsChange,
+    ) -> Answer<DeviceDetail> {
+        self.give(
+            Method::PATCH,
+            &format!("devices/{}/settings", part(device)),
+            change,
+        )
+        .await
+    }
+
+    /// Releases, newest first.
+    pub async fn releases(&self) -> Answer<Vec<Release>> {
+        self.get("releases").await
+    }
+
+    /// One release.
+    pub async fn release(&self, name: &str) -> Answer<ReleaseDetail> {
+        self.get(&format!("releases/{}", part(name))).await
+    }
+
+    /// Begins an upload.
+    pub async fn begin_upload(&self, upload: &NewUpload) -> Answer<Upload> {
+        self.give(Method::POST, "uploads", upload).await
+    }
+
+    /// How far an upload is.
+    pub async fn upload(&self, id: &str) -> Answer<Upload> {
+        self.get(&format!("uploads/{id}")).await
+    }
+
+    /// Sends the next part of an upload, at most [`PART`] bytes.
+    pub async fn send_part(&self, id: &str, offset: u64, bytes: Vec<u8>) -> Answer<Upload> {
+        debug_assert!(bytes.len() <= PART);
+        let request = self
+            .request(Method::PATCH, &format!("uploads/{id}"))
+            .query(&[("offset", offset)])
+            .body(bytes);
+        let response = self.send(request).await?;
+        self.read(response).await
+    }
+
+    /// Adds a release from an upload that is whole.
+    pub async fn add_release(&self, release: &NewRelease, key: Option<&str>) -> Answer<Job> {
+        self.start("releases", key, release).await
+    }
+
+    /// The slots of the bench.
+    pub async fn slots(&self) -> Answer<Vec<Slot>> {
+        self.get("slots").await
+    }
+
+    /// Makes a plan.
+    pub async fn plan(&self, plan: &NewPlan) -> Answer<Plan> {
+        self.give(Method::POST, "plans", plan).await
+    }
+
+    /// Confirms a plan with the card's label; the work begins.
+    pub async fn confirm(&self, plan: &str, card: &str, key: Option<&str>) -> Answer<Job> {
+        let confirmation = Confirmation { card: card.into() };
+        self.start(&format!("plans/{plan}/confirm"), key, &confirmation)
+            .await
+    }
+
+    /// Takes a backup of the card in a slot.
+    pub async fn take_backup(&self, slot: u32, key: Option<&str>) -> Answer<Job> {
+        self.start("backups", key, &NewBackup { slot }).await
+    }
+
+    /// Backups, newest first.
+    pub async fn backups(&self) -> Answer<Vec<Backup>> {
+        self.get("backups").await
+    }
+
+    /// One backup.
+    pub async fn backup(&self, name: &str) -> Answer<Backup> {
+        self.get(&format!("backups/{}", part(name))).await
+    }
+
+    /// Cards.
+    pub async fn cards(&self) -> Answer<Vec<Card>> {
+        self.get("cards").await
+    }
+
+    /// One card.
+    pub async fn card(&self, label: &str) -> Answer<CardDetail> {
+        self.get(&format!("cards/{}", part(label))).await
+    }
+
+    /// The newest jobs.
+    pub async fn jobs(&self) -> Answer<Jobs> {
+        self.get("jobs").await
+    }
+
+    /// One job.
+    pub async fn job(&self, id: i64) -> Answer<Job> {
+        self.get(&format!("jobs/{id}")).await
+    }
+
+    /// Asks a job to stop at the next safe place.
+    pub async fn cancel(&self, id: i64) -> Answer<Job> {
+        self.give(
+            Method::POST,
+            &format!("jobs/{id}/cancel"),
+            &serde_json::json!({}),
+        )
+        .await
+    }
+
+    /// Follows a job to its end, telling `see` how it stands four times a second.
+    pub async fn follow(&self, id: i64, mut see: impl FnMut(&Job)) -> Answer<Job> {
+        loop {
+            let job = self.job(id).await?;
+            see(&job);
+            if job.is_over() {
+                return Ok(job);
+            }
+            tokio::time::sleep(Duration::from_millis(250)).await;
+        }
+    }
+}

@@ -1,0 +1,570 @@
+//! Requests and answers, one type a noun. Sizes are in bytes, times in RFC 3339.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use utoipa::ToSchema;
+
+/// Why a request was refused (RFC 9457).
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// A few words.
+    pub title: String,
+    /// HTTP status.
+    pub status: u16,
+    /// A stable word for programs.
+    pub code: String,
+    /// What happened and what to do.
+    pub detail: String,
+}
+
+/// Whether the service is ready.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Health {
+    /// `ready`.
+    pub status: String,
+    /// Version of the service.
+    pub version: String,
+    /// Whether the card reader answers.
+    pub bench: bool,
+    /// Bytes in the vault.
+    pub vault_bytes: u64,
+    /// Where the key file lies: keep a copy of it elsewhere.
+    pub key_file: String,
+}
+
+/// A kind of hardware.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BoardModel {
+    /// Short name.
+    pub name: String,
+    /// Name for people.
+    pub title: String,
+    /// Processor architecture.
+    pub architecture: String,
+}
+
+/// A place with its own network.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Site {
+    /// Short name.
+    pub name: String,
+    /// Name for people.
+    pub title: String,
+}
+
+/// A device to register.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewDevice {
+    /// Name, unique in the team.
+    pub name: String,
+    /// Board model.
+    pub board: String,
+    /// Appliance that it becomes.
+    pub appliance: String,
+    /// Variant of it.
+    #[serde(default)]
+    pub variant: Option<String>,
+    /// Site that it stands on.
+    pub site: String,
+    /// Notes.
+    #[serde(default)]
+    pub notes: String,
+}
+
+/// A registered device.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Device {
+    /// Name.
+    pub name: String,
+    /// Board model.
+    pub board: String,
+    /// Appliance.
+    pub appliance: String,
+    /// Variant.
+    pub variant: Option<String>,
+    /// Site.
+    pub site: String,
+    /// Notes.
+    pub notes: String,
+    /// planned, carded, in service, down or retired.
+    pub state: String,
+    /// Host name that is set on it.
+    pub host_name: Option<String>,
+    /// Label of its card.
+    pub card: Option<String>,
+    /// Who registered it.
+    pub added_by: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub added_at: OffsetDateTime,
+}
+
+/// A device with all that is known about it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceDetail {
+    /// The device.
+    pub device: Device,
+    /// The release it would be written with.
+    pub release: Option<String>,
+    /// Every field of that release with its effective value.
+    pub settings: Vec<Setting>,
+    /// What keeps a card from being made.
+    pub problems: Vec<SettingProblem>,
+    /// Imprints made for it, newest first.
+    pub imprints: Vec<Imprint>,
+}
+
+/// One field with its effective value.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Setting {
+    /// Name of the field.
+    pub name: String,
+    /// Name for people.
+    pub label: String,
+    /// Kind of value.
+    pub kind: String,
+    /// A sentence of help.
+    pub help: Option<String>,
+    /// Whether a card cannot be made without it.
+    pub required: bool,
+    /// Whether the value is never shown.
+    pub secret: bool,
+    /// The value; dots for a secret that is set.
+    pub value: Option<String>,
+    /// release, preset or device.
+    pub origin: Option<String>,
+}
+
+/// Something wrong with a setting.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SettingProblem {
+    /// Name of the field.
+    pub field: String,
+    /// The rule.
+    pub rule: String,
+}
+
+/// Values to set; `null` clears a field.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct SettingsChange {
+    /// By field name.
+    pub set: BTreeMap<String, Option<String>>,
+}
+
+/// An upload that is begun.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewUpload {
+    /// Name of the file.
+    pub file_name: String,
+    /// Its length.
+    pub size: u64,
+}
+
+/// How far an upload is. Go on from `received` after a cut.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Upload {
+    /// Its identifier.
+    pub id: String,
+    /// Length of the file.
+    pub size: u64,
+    /// Bytes that have arrived.
+    pub received: u64,
+}
+
+/// A release to add from an upload that is whole.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewRelease {
+    /// The upload.
+    pub upload: String,
+    /// Text of the release sheet.
+    pub sheet: String,
+}
+
+/// A release in the catalogue.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Release {
+    /// Appliance, variant, version in one.
+    pub name: String,
+    /// Appliance.
+    pub appliance: String,
+    /// Variant.
+    pub variant: Option<String>,
+    /// Version.
+    pub version: String,
+    /// Day of the release.
+    pub dated: Option<String>,
+    /// Board models that it suits.
+    pub boards: Vec<String>,
+    /// draft, released or withdrawn.
+    pub state: String,
+    /// Name of the file that it came from.
+    pub source: String,
+    /// plain, gzip or xz.
+    pub packing: String,
+    /// Length of that file.
+    pub packed_size: u64,
+    /// SHA-256 of that file, in hex.
+    pub packed_sha256: String,
+    /// Length of the raw image.
+    pub raw_size: u64,
+    /// SHA-256 of the raw image, in hex.
+    pub raw_sha256: String,
+    /// Fewest bytes that a card must hold.
+    pub smallest_card: u64,
+    /// Bytes that it added to the vault.
+    pub stored: u64,
+    /// Who added it.
+    pub added_by: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub added_at: OffsetDateTime,
+}
+
+/// A release with all that is known about it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ReleaseDetail {
+    /// The release.
+    pub release: Release,
+    /// MBR or GPT.
+    pub table: String,
+    /// Identifier of the disk in its table.
+    pub disk_id: String,
+    /// Its partitions.
+    pub partitions: Vec<Partition>,
+    /// Text of the release sheet.
+    pub sheet: String,
+    /// Fields that it declares: name and what people call it.
+    pub fields: Vec<Setting>,
+}
+
+/// One partition.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Partition {
+    /// Number in the table.
+    pub number: u32,
+    /// First byte.
+    pub start: u64,
+    /// Length.
+    pub len: u64,
+    /// What the table calls it.
+    pub kind: String,
+    /// Name in the table.
+    pub name: Option<String>,
+    /// File system, such as FAT16 or ext4.
+    pub file_system: Option<String>,
+    /// Label of the file system.
+    pub label: Option<String>,
+}
+
+/// A slot of the bench.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Slot {
+    /// Number.
+    pub number: u32,
+    /// Where it is.
+    pub place: String,
+    /// The card in it.
+    pub card: Option<SlotCard>,
+    /// The job that works on it.
+    pub job: Option<i64>,
+}
+
+/// A card in a slot.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SlotCard {
+    /// Counts the cards put in.
+    pub insertion: u64,
+    /// Size that it reports.
+    pub size: u64,
+    /// Kind of medium.
+    pub kind: String,
+    /// Whether its slider forbids writing.
+    pub locked: bool,
+    /// Its label, if it is known.
+    pub label: Option<String>,
+    /// blank, unfinished, ours, foreign, busy or unreadable.
+    pub occupant: String,
+    /// One line on what is on it.
+    pub summary: String,
+    /// Device that it was made for.
+    pub device: Option<String>,
+    /// What it was made from.
+    pub base: Option<String>,
+    /// When it was made.
+    #[serde(with = "time::serde::rfc3339::option", default)]
+    pub made: Option<OffsetDateTime>,
+}
+
+/// A plan to make: exactly one of `device` (with or without `release`), `release` or `backup`.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct NewPlan {
+    /// Write a card for this device.
+    #[serde(default)]
+    pub device: Option<String>,
+    /// Write this release.
+    #[serde(default)]
+    pub release: Option<String>,
+    /// Restore this backup.
+    #[serde(default)]
+    pub backup: Option<String>,
+    /// Slot of the card.
+    pub slot: u32,
+}
+
+/// What a write or restore would do, and what would be lost. It holds for this very card as it
+/// sits in its slot now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Plan {
+    /// Its identifier.
+    pub id: String,
+    /// write or restore.
+    pub kind: String,
+    /// Slot.
+    pub slot: u32,
+    /// Label of the card, which confirms the plan.
+    pub card: String,
+    /// Whether the label was given just now and must be written on the card.
+    pub new_label: bool,
+    /// Size of the card.
+    pub card_size: u64,
+    /// What is on the card now.
+    pub card_holds: String,
+    /// Release or backup that is written.
+    pub base: String,
+    /// Device that it is for.
+    pub device: Option<String>,
+    /// Bytes that will be written.
+    pub to_write: u64,
+    /// Fewest bytes that a card must hold for this.
+    pub smallest_card: u64,
+    /// Bytes of the card that stay unallocated.
+    pub unallocated: u64,
+    /// Settings as they count, secrets masked.
+    pub settings: Vec<Setting>,
+    /// Files as they will land, secrets masked.
+    pub files: Vec<PlannedFile>,
+    /// What would be lost. Empty if nothing is.
+    pub lost: Vec<String>,
+    /// What is worth a second look.
+    pub cautions: Vec<String>,
+}
+
+/// A file as it will land on the card.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlannedFile {
+    /// `boot`, or the number of a partition.
+    pub partition: String,
+    /// Path on that partition.
+    pub path: String,
+    /// Content, secrets masked.
+    pub content: String,
+}
+
+/// The confirmation of a plan.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Confirmation {
+    /// Label on the card's sticker.
+    pub card: String,
+}
+
+/// A backup to take.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewBackup {
+    /// Slot of the card.
+    pub slot: u32,
+}
+
+/// A card read into the vault.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Backup {
+    /// Name, made by the service.
+    pub name: String,
+    /// Label of the card that was read.
+    pub card: String,
+    /// Device whose card it was.
+    pub device: Option<String>,
+    /// Size of the card.
+    pub card_size: u64,
+    /// Bytes that were read.
+    pub content: u64,
+    /// Fewest bytes that a card must hold for a restore.
+    pub smallest_card: u64,
+    /// Bytes that it added to the vault.
+    pub stored: u64,
+    /// How it was verified.
+    pub verified: String,
+    /// MBR or GPT.
+    pub table: String,
+    /// Its partitions.
+    pub partitions: Vec<Partition>,
+    /// Who took it.
+    pub taken_by: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub taken_at: OffsetDateTime,
+}
+
+/// A card that the team owns.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Card {
+    /// Label on its sticker.
+    pub label: String,
+    /// Size that it reports.
+    pub size: u64,
+    /// Kind of medium.
+    pub kind: String,
+    /// blank, writing, incomplete, imprinted, in device, spare, held, suspect, lost or retired.
+    pub state: String,
+    /// Device that it was made for.
+    pub device: Option<String>,
+    /// Slot that it is in now.
+    pub slot: Option<u32>,
+    /// Who used it first.
+    pub added_by: String,
+    /// When it was used first.
+    #[serde(with = "time::serde::rfc3339")]
+    pub added_at: OffsetDateTime,
+}
+
+/// A card with what was written onto it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CardDetail {
+    /// The card.
+    pub card: Card,
+    /// Imprints, newest first.
+    pub imprints: Vec<Imprint>,
+    /// Backups read from it, newest first.
+    pub backups: Vec<Backup>,
+}
+
+/// The record of one write.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Imprint {
+    /// Number.
+    pub id: i64,
+    /// Label of the card.
+    pub card: String,
+    /// Device that it was made for.
+    pub device: Option<String>,
+    /// Release or backup that was written.
+    pub base: String,
+    /// Whether that was a backup.
+    pub from_backup: bool,
+    /// planned, writing, verified, incomplete or void.
+    pub state: String,
+    /// Settings, a fingerprint in place of each secret.
+    pub settings: Vec<Setting>,
+    /// Files as they landed, secrets masked.
+    pub files: Vec<PlannedFile>,
+    /// Slot that the card was in.
+    pub slot: i32,
+    /// Who wrote it.
+    pub operator: String,
+    /// Job that wrote it.
+    pub job: i64,
+    /// Bytes written.
+    pub written: Option<u64>,
+    /// Bytes read back and found equal.
+    pub verified: Option<u64>,
+    /// When it began.
+    #[serde(with = "time::serde::rfc3339")]
+    pub started_at: OffsetDateTime,
+    /// When it ended.
+    #[serde(with = "time::serde::rfc3339::option", default)]
+    pub finished_at: Option<OffsetDateTime>,
+}
+
+/// Long work.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Job {
+    /// Number.
+    pub id: i64,
+    /// import, write, restore or backup.
+    pub kind: String,
+    /// waiting, running, done, failed, cancelled or interrupted.
+    pub state: String,
+    /// What it is about.
+    pub subject: String,
+    /// Slot that it works on.
+    pub slot: Option<i32>,
+    /// Label of the card that it works on.
+    pub card: Option<String>,
+    /// Who started it.
+    pub operator: String,
+    /// When it was started.
+    #[serde(with = "time::serde::rfc3339")]
+    pub created_at: OffsetDateTime,
+    /// When it ended.
+    #[serde(with = "time::serde::rfc3339::option", default)]
+    pub finished_at: Option<OffsetDateTime>,
+    /// A stable word for why it failed.
+    pub error_code: Option<String>,
+    /// Why it failed and what to do.
+    pub error: Option<String>,
+    /// What came of it: names of the release, imprint, card or backup.
+    pub result: Option<serde_json::Value>,
+    /// How far it is, while it runs.
+    pub progress: Option<Progress>,
+}
+
+impl Job {
+    /// Whether it has ended, well or not.
+    pub fn is_over(&self) -> bool {
+        !matches!(self.state.as_str(), "waiting" | "running")
+    }
+}
+
+/// How far a job is.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Progress {
+    /// Number of the job.
+    pub job: i64,
+    /// importing, composing, writing, verifying, reading or finishing.
+    pub stage: String,
+    /// Bytes of the stage that are done.
+    pub done: u64,
+    /// Bytes of the stage in all.
+    pub total: u64,
+    /// Bytes a second over the recent past.
+    pub rate: f64,
+    /// Seconds left of this stage.
+    pub seconds_left: Option<f64>,
+}
+
+/// Something that happened.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Event {
+    /// Number, ascending in commit order.
+    pub id: i64,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// Who did it.
+    pub operator: String,
+    /// What kind of thing.
+    pub kind: String,
+    /// What it is about.
+    pub subject: String,
+    /// A sentence.
+    pub summary: String,
+}
+
+/// A list of events, newest first, with the cursor for more.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Events {
+    /// The events.
+    pub items: Vec<Event>,
+    /// Give it as `before` to go on.
+    pub next: Option<i64>,
+}
+
+/// A list of jobs, newest first, with the cursor for more.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Jobs {
+    /// The jobs.
+    pub items: Vec<Job>,
+    /// Give it as `before` to go on.
+    pub next: Option<i64>,
+}

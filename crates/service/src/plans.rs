@@ -1,0 +1,478 @@
+//! Plans: what a write or restore would do, bound to the card that was seen, confirmed by its
+//! label. They live in memory, so a restart voids them.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::{Duration, Instant};
+
+use cardwork::{CardError, Occupant};
+use imagecraft::compose::{PlacedFile, Target, compose};
+use imagecraft::{ByteKind, Disk};
+use records::cards::Card;
+use records::devices::Device;
+use records::imprints::Base;
+use records::jobs::NewJob;
+use records::releases::Release;
+use serde_json::json;
+use settings::{Effective, Field, Rendered, Settings, effective, render};
+use time::OffsetDateTime;
+use vault::{ManifestDisk, Name};
+
+use crate::app::App;
+use crate::error::ApiError;
+use crate::slots::{Found, base_name};
+use crate::views;
+use crate::work::{WriteOrder, write_card};
+
+/// A plan that nobody confirmed for this long is void.
+const LIFE: Duration = Duration::from_secs(30 * 60);
+
+struct Held {
+    order: WriteOrder,
+    kind: &'static str,
+    made: Instant,
+}
+
+/// The plans that wait for a confirmation.
+#[derive(Default)]
+pub struct Plans(Mutex<HashMap<String, Held>>);
+
+impl Plans {
+    fn held(&self) -> MutexGuard<'_, HashMap<String, Held>> {
+        let mut held = self.0.lock().unwrap_or_else(|e| e.into_inner());
+        held.retain(|_, plan| plan.made.elapsed() < LIFE);
+        held
+    }
+}
+
+/// What shall be written, before any card is looked at.
+struct Wanted {
+    kind: &'static str,
+    base: Base,
+    base_name: String,
+    manifest: Name,
+    smallest_card: u64,
+    device: Option<Device>,
+    fields: Vec<Field>,
+    values: Vec<Effective>,
+    rendered: Vec<Rendered>,
+}
+
+fn manifest_name(bytes: &[u8]) -> Result<Name, ApiError> {
+    let name = bytes.try_into().map(Name);
+    name.map_err(|_| ApiError::invalid("records", "the records hold no usable name of the content"))
+}
+
+impl App {
+    /// The values set on a device itself, secrets opened.
+    pub async fn device_values(&self, device: &Device) -> Result<Settings, ApiError> {
+        let mut values = Settings::new();
+        for setting in self.records.settings(device.id).await? {
+            let value = match (setting.value, setting.sealed) {
+                (Some(value), _) => value,
+                (None, Some(sealed)) => self.keys.open_secret(&secret_name(device.id, &setting.field), &sealed)?,
+                (None, None) => continue,
+            };
+            values.insert(setting.field, value);
+        }
+        Ok(values)
+    }
+
+    /// The release that a device would be written with: the newest that suits it.
+    pub async fn release_for(&self, device: &Device) -> Result<Option<Release>, ApiError> {
+        Ok(self.records.newest_release(&device.appliance, device.variant.as_deref(), &device.board).await?)
+    }
+
+    async fn wanted(&self, new: &api::NewPlan) -> Result<Wanted, ApiError> {
+        match (&new.device, &new.release, &new.backup) {
+            (Some(device), release, None) => self.for_device(device, release.as_deref()).await,
+            (None, Some(release), None) => {
+                let release = self.records.release(release).await?;
+                self.of_release(release, None).await
+            }
+            (None, None, Some(backup)) => self.of_backup(backup, new.slot).await,
+            _ => Err(ApiError::invalid(
+                "bad-request",
+                "name either a device (with or without a release), or a release, or a backup",
+            )),
+        }
+    }
+
+    async fn for_device(&self, name: &str, release: Option<&str>) -> Result<Wanted, ApiError> {
+        let device = self.records.device(name).await?;
+        let release = match release {
+            Some(release) => self.records.release(release).await?,
+            None => self.release_for(&device).await?.ok_or_else(|| {
+                ApiError::conflict(
+                    "no-release",
+                    format!("the catalogue has no release of {} that suits a {}; add one", device.appliance, device.board),
+                )
+            })?,
+        };
+        if release.appliance != device.appliance || !release.boards.contains(&device.board) {
+            return Err(ApiError::conflict(
+                "wrong-board",
+                format!(
+                    "{} is {} for {}; device {name} is a {} that becomes {}",
+                    release.name,
+                    release.appliance,
+                    release.boards.join(", "),
+                    device.board,
+                    device.appliance
+                ),
+            ));
+        }
+        self.of_release(release, Some(device)).await
+    }
+
+    async fn of_release(&self, release: Release, device: Option<Device>) -> Result<Wanted, ApiError> {
+        let sheet = views::sheet(&release)?;
+        let (mut values, mut rendered) = (Vec::new(), Vec::new());
+        if let Some(device) = &device {
+            let own = self.device_values(device).await?;
+            let (found, problems) = effective(&sheet.fields, &Settings::new(), &own);
+            if !problems.is_empty() {
+                let list: Vec<_> = problems.iter().map(ToString::to_string).collect();
+                return Err(ApiError::invalid(
+                    "settings",
+                    format!("device {} cannot get its card yet: {}", device.name, list.join("; ")),
+                ));
+            }
+            rendered = render(&sheet.placements, &found)
+                .map_err(|e| ApiError::invalid("settings", format!("device {}: {e}", device.name)))?;
+            values = found;
+        }
+        Ok(Wanted {
+            kind: "write",
+            base: Base::Release(release.id),
+            base_name: release.name.clone(),
+            manifest: manifest_name(&release.manifest)?,
+            smallest_card: release.smallest_card as u64,
+            device,
+            fields: sheet.fields,
+            values,
+            rendered,
+        })
+    }
+
+    async fn of_backup(&self, name: &str, slot: u32) -> Result<Wanted, ApiError> {
+        let backup = self.records.backup(name).await?;
+        let device = match &backup.device {
+            Some(device) => Some(self.records.device(device).await?),
+            None => None,
+        };
+        let seen = self.bench.slot(slot).ok().flatten().and_then(|slot| slot.medium().ok().flatten());
+        let same = backup.slot == slot as i32
+            && seen.is_some_and(|medium| medium.insertion as i64 == backup.insertion);
+        if same {
+            return Err(ApiError::conflict(
+                "source-card",
+                format!(
+                    "the card in slot {slot} is {}, which {name} was just read from; put the original back into its board \
+                     and take another card",
+                    backup.card
+                ),
+            ));
+        }
+        Ok(Wanted {
+            kind: "restore",
+            base: Base::Backup(backup.id),
+            base_name: backup.name.clone(),
+            manifest: manifest_name(&backup.manifest)?,
+            smallest_card: backup.smallest_card as u64,
+            device,
+            fields: Vec::new(),
+            values: Vec::new(),
+            rendered: Vec::new(),
+        })
+    }
+
+    /// Makes a plan. Every refusal comes before anything is touched; the only trace it leaves is
+    /// a label for a card that had none.
+    pub async fn make_plan(self: &Arc<Self>, operator: &str, new: &api::NewPlan) -> Result<api::Plan, ApiError> {
+        let wanted = self.wanted(new).await?;
+        let (medium, found) = self.card_in(new.slot).await?;
+        if medium.locked {
+            let detail = format!("the card in slot {} is locked; move its slider and put it in again", new.slot);
+            return Err(ApiError::conflict("card-locked", detail));
+        }
+        if wanted.smallest_card > medium.size {
+            let detail = format!(
+                "the card in slot {} holds {} bytes, {} needs {}; take a larger card",
+                new.slot, medium.size, wanted.base_name, wanted.smallest_card
+            );
+            return Err(ApiError::conflict("card-too-small", detail));
+        }
+        let (card, new_label) = match &found.label {
+            Some(label) => (self.records.card(label).await?, false),
+            None => {
+                let card = self.records.add_card(medium.size as i64, &medium.kind, &found.bound.edges, operator).await?;
+                let summary = format!("{} is the label of the card in slot {}", card.label, new.slot);
+                self.note(operator, "card.labelled", &card.label, &summary).await?;
+                self.slots.learn_label(new.slot, medium.insertion, &card.label);
+                (card, true)
+            }
+        };
+        let order = self.order(&wanted, new.slot, &found, &card);
+        let to_write = self.try_compose(&order).await?;
+        let id = random_id()?;
+        let plan = api::Plan {
+            id: id.clone(),
+            kind: wanted.kind.into(),
+            slot: new.slot,
+            card: card.label.clone(),
+            new_label,
+            card_size: medium.size,
+            card_holds: holds(&found, &card),
+            base: wanted.base_name.clone(),
+            device: wanted.device.as_ref().map(|device| device.name.clone()),
+            to_write,
+            smallest_card: wanted.smallest_card,
+            unallocated: medium.size.saturating_sub(wanted.smallest_card),
+            settings: shown_settings(&wanted),
+            files: shown_files(&wanted),
+            lost: self.lost(&found, &card).await?,
+            cautions: cautions(&wanted, &card, new_label, new.slot),
+        };
+        self.plans.held().insert(
+            id,
+            Held {
+                order,
+                kind: wanted.kind,
+                made: Instant::now(),
+            },
+        );
+        Ok(plan)
+    }
+
+    fn order(&self, wanted: &Wanted, slot: u32, found: &Found, card: &Card) -> WriteOrder {
+        let mut settings = shown_settings(wanted);
+        for (setting, one) in settings.iter_mut().zip(&wanted.values) {
+            if let Some(secret) = one.value.as_ref().filter(|_| one.secret) {
+                setting.value = Some(format!("fingerprint {}", self.keys.fingerprint(secret)));
+            }
+        }
+        WriteOrder {
+            slot,
+            bound: found.bound.clone(),
+            card_id: card.id,
+            card: card.label.clone(),
+            device: wanted.device.as_ref().map(|device| (device.id, device.name.clone())),
+            base: wanted.base,
+            base_name: wanted.base_name.clone(),
+            manifest: wanted.manifest,
+            files: wanted
+                .rendered
+                .iter()
+                .map(|file| PlacedFile {
+                    target: file.target.clone(),
+                    path: file.path.clone(),
+                    bytes: file.content.clone().into_bytes(),
+                })
+                .collect(),
+            settings: json!(settings),
+            shown: json!(shown_files(wanted)),
+        }
+    }
+
+    /// Composes the card without writing it; gives the bytes that would be written.
+    async fn try_compose(self: &Arc<Self>, order: &WriteOrder) -> Result<u64, ApiError> {
+        let (app, order) = (self.clone(), order.clone());
+        let composed = tokio::task::spawn_blocking(move || {
+            let disk = ManifestDisk::open(app.vault.clone(), order.manifest)?;
+            let map = disk.manifest().map();
+            let composed = compose(disk, &map, order.bound.size, &order.recipe(0))?;
+            debug_assert_eq!(composed.disk.len(), order.bound.size);
+            Ok::<_, ApiError>(composed.map.total(ByteKind::Data) + composed.map.total(ByteKind::Zero))
+        });
+        composed.await.map_err(|e| ApiError::invalid("cannot-compose", e.to_string()))?
+    }
+
+    /// What writing over this card would cost, with the newest backup.
+    async fn lost(&self, found: &Found, card: &Card) -> Result<Vec<String>, ApiError> {
+        Ok(match &found.contents.occupant {
+            Occupant::Blank | Occupant::Unfinished(_) => Vec::new(),
+            Occupant::Foreign => vec![format!(
+                "the card holds data that is not ours: {}. There is no backup of it here",
+                found.contents.summary
+            )],
+            Occupant::Stamped(stamp) => {
+                let whose = match &stamp.device {
+                    Some(device) => format!("this is the card of {device}"),
+                    None => "this is a card made for nobody in particular".into(),
+                };
+                let newest = self.records.last_backup(&card.label, stamp.device.as_deref()).await?;
+                let kept = match newest {
+                    Some((name, at)) => format!("its newest backup is {name}, {} old", age(OffsetDateTime::now_utc() - at)),
+                    None => "there is no backup of it".into(),
+                };
+                vec![format!(
+                    "{whose}, written {} ago with {}; whatever changed on it since is lost, {kept}",
+                    age(OffsetDateTime::now_utc() - stamp.made),
+                    base_name(&stamp.base)
+                )]
+            }
+        })
+    }
+
+    /// Confirms a plan and starts the work. A label that is not this card's voids the plan.
+    pub async fn confirm_plan(
+        self: &Arc<Self>,
+        operator: &str,
+        id: &str,
+        label: &str,
+        request_key: Option<String>,
+    ) -> Result<api::Job, ApiError> {
+        if let Some(key) = &request_key
+            && let Some(job) = self.records.job_of_request(key).await?
+        {
+            return self.job_view(job).await;
+        }
+        let held = self.plans.held().remove(id);
+        let Held { order, kind, .. } = held.ok_or_else(|| {
+            ApiError::new(
+                axum::http::StatusCode::GONE,
+                "plan-void",
+                "this plan does not hold any more (used, too old, or the service was started anew); make it again",
+            )
+        })?;
+        if label != order.card {
+            return Err(ApiError::conflict(
+                "wrong-label",
+                format!(
+                    "the card in slot {} is {}, not {label}; nothing was touched. Look at the sticker, then make the plan again",
+                    order.slot, order.card
+                ),
+            ));
+        }
+        let reserved = self.reserve(order.slot)?;
+        self.check_bound(&order).await?;
+        let subject = match &order.device {
+            Some((_, device)) => format!("{} for {device} to {}", order.base_name, order.card),
+            None => format!("{} to {}", order.base_name, order.card),
+        };
+        let new = NewJob {
+            kind,
+            subject,
+            slot: Some(order.slot as i32),
+            card: Some(order.card.clone()),
+            operator: operator.into(),
+            request_key,
+        };
+        self.start_job(new, Some(reserved), move |work| write_card(work, &order)).await
+    }
+
+    /// The card must still be the one that was seen; the job checks it again before it writes.
+    async fn check_bound(&self, order: &WriteOrder) -> Result<(), ApiError> {
+        let (bench, bound, number) = (self.bench.clone(), order.bound.clone(), order.slot);
+        let (card, slot) = (&order.card, order.slot);
+        let checked = tokio::task::spawn_blocking(move || {
+            let slot = bench.slot(number)?.ok_or(CardError::Empty)?;
+            let medium = slot.medium()?.ok_or(CardError::Empty)?;
+            if medium.insertion != bound.insertion {
+                return Err(ApiError::from(cardwork::Unsafe::Swapped));
+            }
+            let held = slot.open(bound.insertion)?;
+            Ok(bound.check(&medium, held.as_ref())?)
+        });
+        let checked = checked.await.map_err(|e| ApiError::invalid("reader", e.to_string()))?;
+        checked.map_err(|mut e| {
+            e.detail = format!("slot {slot}, planned for card {card}: {}. Nothing was touched", e.detail);
+            e
+        })
+    }
+}
+
+/// What a secret of a device is sealed under.
+pub fn secret_name(device: i64, field: &str) -> String {
+    format!("device/{device}/{field}")
+}
+
+fn random_id() -> Result<String, ApiError> {
+    let mut bytes = [0; 12];
+    getrandom::fill(&mut bytes).map_err(|e| ApiError::invalid("no-chance", e.to_string()))?;
+    Ok(hex::encode(bytes))
+}
+
+fn shown_settings(wanted: &Wanted) -> Vec<api::Setting> {
+    let pairs = wanted.fields.iter().zip(&wanted.values);
+    pairs.map(|(field, value)| views::setting(field, Some(value))).collect()
+}
+
+fn shown_files(wanted: &Wanted) -> Vec<api::PlannedFile> {
+    wanted
+        .rendered
+        .iter()
+        .map(|file| api::PlannedFile {
+            partition: match file.target {
+                Target::Boot => "boot".into(),
+                Target::Number(number) => number.to_string(),
+            },
+            path: file.path.clone(),
+            content: file.shown.clone(),
+        })
+        .collect()
+}
+
+fn holds(found: &Found, card: &Card) -> String {
+    match &found.contents.occupant {
+        Occupant::Stamped(stamp) => {
+            let device = stamp.device.as_ref().map(|device| format!(" for {device}")).unwrap_or_default();
+            format!("{}{device}", base_name(&stamp.base))
+        }
+        Occupant::Unfinished(_) => format!("nothing whole: {}", found.contents.summary),
+        Occupant::Blank if card.state == "blank" => "nothing, it is blank".into(),
+        _ => found.contents.summary.clone(),
+    }
+}
+
+fn cautions(wanted: &Wanted, card: &Card, new_label: bool, slot: u32) -> Vec<String> {
+    let mut cautions = Vec::new();
+    if new_label {
+        cautions.push(format!("the card in slot {slot} is new here: write {} on it now", card.label));
+    }
+    let Some(device) = &wanted.device else {
+        if wanted.kind == "write" {
+            cautions.push("no device is named, so no settings go onto the card".into());
+        }
+        return cautions;
+    };
+    if let Some(other) = device.card.as_ref().filter(|label| **label != card.label) {
+        cautions.push(format!(
+            "{} has card {other} already; with both in boards, two would come up under one name",
+            device.name
+        ));
+    }
+    if let Some(other) = card.device.as_ref().filter(|name| **name != device.name) {
+        cautions.push(format!("{} is the card of {other}, not of {}", card.label, device.name));
+    }
+    cautions
+}
+
+/// A span of time in its largest unit.
+fn age(span: time::Duration) -> String {
+    let (number, unit) = match span.whole_minutes() {
+        ..1 => return "less than a minute".into(),
+        minutes @ 1..120 => (minutes, "minute"),
+        minutes @ 120..2880 => (minutes / 60, "hour"),
+        minutes => (minutes / 1440, "day"),
+    };
+    format!("{number} {unit}{}", if number == 1 { "" } else { "s" })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::age;
+
+    #[test]
+    fn ages_are_said_in_their_largest_unit() {
+        for (seconds, said) in [
+            (5, "less than a minute"),
+            (60, "1 minute"),
+            (3 * 3600, "3 hours"),
+            (50 * 3600, "2 days"),
+        ] {
+            assert_eq!(age(time::Duration::seconds(seconds)), said);
+        }
+    }
+}

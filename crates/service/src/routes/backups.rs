@@ -1,0 +1,95 @@
+//! Backups.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use cardwork::Occupant;
+use records::jobs::NewJob;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use super::extract::{Given, Operator, RequestKey};
+use crate::app::App;
+use crate::error::ApiError;
+use crate::views;
+use crate::work::{BackupOrder, take_backup};
+
+pub fn routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new().routes(routes!(list, take)).routes(routes!(show))
+}
+
+/// Backups, newest first.
+#[utoipa::path(get, path = "/api/v1/backups", responses((status = 200, body = Vec<api::Backup>)))]
+async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Backup>>, ApiError> {
+    Ok(Json(app.records.backups().await?.into_iter().map(views::backup).collect()))
+}
+
+/// One backup.
+#[utoipa::path(get, path = "/api/v1/backups/{name}", responses((status = 200, body = api::Backup)))]
+async fn show(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<Json<api::Backup>, ApiError> {
+    Ok(Json(views::backup(app.records.backup(&name).await?)))
+}
+
+/// Reads the card in a slot into the vault, twice: a job.
+#[utoipa::path(post, path = "/api/v1/backups", request_body = api::NewBackup, responses((status = 202, body = api::Job)))]
+async fn take(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    RequestKey(request_key): RequestKey,
+    Given(new): Given<api::NewBackup>,
+) -> Result<(StatusCode, Json<api::Job>), ApiError> {
+    if let Some(key) = &request_key
+        && let Some(job) = app.records.job_of_request(key).await?
+    {
+        return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
+    }
+    let (medium, found) = app.card_in(new.slot).await?;
+    let refuse = |why: &str| Err(ApiError::conflict("nothing-to-back-up", format!("the card in slot {} {why}", new.slot)));
+    let stamp = match &found.contents.occupant {
+        Occupant::Blank => return refuse("is blank; there is nothing to back up"),
+        Occupant::Unfinished(_) => return refuse("is incomplete; there is nothing whole to back up"),
+        Occupant::Foreign if found.contents.layout.is_none() => {
+            return refuse("has no partition table that is understood; it cannot be backed up");
+        }
+        Occupant::Foreign => None,
+        Occupant::Stamped(stamp) => Some(stamp),
+    };
+    let card = match &found.label {
+        Some(label) => label.clone(),
+        None => {
+            let card = app.records.add_card(medium.size as i64, &medium.kind, &found.bound.edges, &operator).await?;
+            let summary = format!("{} is the label of the card in slot {}", card.label, new.slot);
+            app.note(&operator, "card.labelled", &card.label, &summary).await?;
+            card.label
+        }
+    };
+    // A stamp's word on the device counts if that device is known here.
+    let device = match stamp.and_then(|stamp| stamp.device.as_ref()) {
+        Some(name) => app.records.device(name).await.ok().map(|device| device.name),
+        None => None,
+    };
+    let newest = app.records.imprints(Some(&card), None, 1).await?.into_iter().next();
+    let order = BackupOrder {
+        slot: new.slot,
+        insertion: medium.insertion,
+        imprint: newest.filter(|imprint| stamp.is_some_and(|stamp| stamp.imprint == imprint.id)).map(|i| i.id),
+        device,
+        card: card.clone(),
+    };
+    let reserved = app.reserve(new.slot)?;
+    let job = NewJob {
+        kind: "backup",
+        subject: match &order.device {
+            Some(device) => format!("card {card} of {device}"),
+            None => format!("card {card}"),
+        },
+        slot: Some(new.slot as i32),
+        card: Some(card),
+        operator,
+        request_key,
+    };
+    let job = app.start_job(job, Some(reserved), move |work| take_backup(work, &order)).await?;
+    Ok((StatusCode::ACCEPTED, Json(job)))
+}

@@ -1,0 +1,89 @@
+//! Board models and sites.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use records::boards;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use super::extract::{Given, Operator};
+use crate::app::App;
+use crate::error::ApiError;
+
+pub fn routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new().routes(routes!(list)).routes(routes!(put)).routes(routes!(sites)).routes(routes!(put_site))
+}
+
+/// A short name: small letters, digits, hyphens.
+pub fn check_name(noun: &str, name: &str) -> Result<(), ApiError> {
+    let plain = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
+    if (1..=40).contains(&name.len()) && name.bytes().all(plain) {
+        return Ok(());
+    }
+    let detail = format!("{name:?} cannot name a {noun}; it takes 1 to 40 small letters, digits and hyphens");
+    Err(ApiError::invalid("bad-name", detail))
+}
+
+/// Board models.
+#[utoipa::path(get, path = "/api/v1/boards", responses((status = 200, body = Vec<api::BoardModel>)))]
+async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::BoardModel>>, ApiError> {
+    let rows = app.records.boards().await?.into_iter();
+    let boards = rows.map(|row| api::BoardModel {
+        name: row.name,
+        title: row.title,
+        architecture: row.architecture,
+    });
+    Ok(Json(boards.collect()))
+}
+
+/// Adds or changes a board model.
+#[utoipa::path(put, path = "/api/v1/boards/{name}", request_body = api::BoardModel,
+    responses((status = 200, body = api::BoardModel)))]
+async fn put(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(board): Given<api::BoardModel>,
+) -> Result<Json<api::BoardModel>, ApiError> {
+    check_name("board model", &name)?;
+    let row = boards::BoardModel {
+        name: name.clone(),
+        title: board.title.clone(),
+        architecture: board.architecture.clone(),
+    };
+    app.records.put_board(&row).await?;
+    app.note(&operator, "board.changed", &name, &format!("Board model {name} added or changed")).await?;
+    Ok(Json(api::BoardModel { name, ..board }))
+}
+
+/// Sites.
+#[utoipa::path(get, path = "/api/v1/sites", responses((status = 200, body = Vec<api::Site>)))]
+async fn sites(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Site>>, ApiError> {
+    let rows = app.records.sites().await?.into_iter();
+    let sites = rows.map(|row| api::Site {
+        name: row.name,
+        title: row.title,
+    });
+    Ok(Json(sites.collect()))
+}
+
+/// Adds or changes a site.
+#[utoipa::path(put, path = "/api/v1/sites/{name}", request_body = api::Site,
+    responses((status = 200, body = api::Site)))]
+async fn put_site(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(site): Given<api::Site>,
+) -> Result<Json<api::Site>, ApiError> {
+    check_name("site", &name)?;
+    let row = boards::Site {
+        name: name.clone(),
+        title: site.title.clone(),
+    };
+    app.records.put_site(&row).await?;
+    app.note(&operator, "site.changed", &name, &format!("Site {name} added or changed")).await?;
+    Ok(Json(api::Site { name, ..site }))
+}

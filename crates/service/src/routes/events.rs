@@ -1,0 +1,116 @@
+//! Events: the list, and the stream of server-sent events.
+//!
+//! Named `event`: something recorded, with its number as id, in commit order and never missed:
+//! after a reconnect the stream goes on behind `Last-Event-ID`. Named `slots` and `progress`: how
+//! things stand now, without id.
+
+use std::convert::Infallible;
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Query, State};
+use axum::http::HeaderMap;
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures::Stream;
+use serde::Deserialize;
+use tokio::sync::broadcast::error::RecvError;
+use tokio::sync::mpsc::{Sender, channel};
+use tokio_stream::wrappers::ReceiverStream;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+use crate::bus::News;
+use crate::error::ApiError;
+use crate::views;
+
+const PAGE: i64 = 100;
+
+pub fn routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new().routes(routes!(list)).routes(routes!(stream))
+}
+
+#[derive(Deserialize)]
+struct Before {
+    before: Option<i64>,
+}
+
+/// What happened, newest first.
+#[utoipa::path(get, path = "/api/v1/history", params(("before" = Option<i64>, Query)),
+    responses((status = 200, body = api::Events)))]
+async fn list(
+    State(app): State<Arc<App>>,
+    Query(Before { before }): Query<Before>,
+) -> Result<Json<api::Events>, ApiError> {
+    let rows = app.records.events(before, PAGE).await?;
+    let next = (rows.len() as i64 == PAGE).then(|| rows.last().map(|row| row.id)).flatten();
+    Ok(Json(api::Events {
+        items: rows.into_iter().map(views::event).collect(),
+        next,
+    }))
+}
+
+/// Changes as they happen, as server-sent events.
+#[utoipa::path(get, path = "/api/v1/events",
+    responses((status = 200, content_type = "text/event-stream", body = api::Event)))]
+async fn stream(
+    State(app): State<Arc<App>>,
+    headers: HeaderMap,
+) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
+    // Listening begins before the start is settled, so that nothing falls between.
+    let mut news = app.bus.listen();
+    let given = headers.get("last-event-id").and_then(|id| id.to_str().ok()?.parse().ok());
+    let mut last = match given {
+        Some(id) => id,
+        None => app.records.last_event().await?,
+    };
+    let (send, receive) = channel(64);
+    tokio::spawn(async move {
+        let told = async {
+            tell_slots(&app, &send).await?;
+            last = tell_events(&app, &send, last).await?;
+            loop {
+                match news.recv().await {
+                    Ok(News::Events) => last = tell_events(&app, &send, last).await?,
+                    Ok(News::Slots(slots)) => tell(&send, "slots", &slots).await?,
+                    Ok(News::Progress(progress)) => tell(&send, "progress", &progress).await?,
+                    Err(RecvError::Lagged(_)) => {
+                        tell_slots(&app, &send).await?;
+                        last = tell_events(&app, &send, last).await?;
+                    }
+                    Err(RecvError::Closed) => return Some(()),
+                }
+            }
+        };
+        // `None`: the listener went away.
+        let _: Option<()> = told.await;
+    });
+    Ok(Sse::new(ReceiverStream::new(receive)).keep_alive(KeepAlive::default()))
+}
+
+type Line = Sender<Result<Event, Infallible>>;
+
+async fn tell(send: &Line, name: &str, what: &impl serde::Serialize) -> Option<()> {
+    let event = Event::default().event(name).json_data(what).ok()?;
+    send.send(Ok(event)).await.ok()
+}
+
+async fn tell_slots(app: &App, send: &Line) -> Option<()> {
+    tell(send, "slots", &app.slots.views()).await
+}
+
+/// Sends every event after `last` and gives the number of the newest.
+async fn tell_events(app: &App, send: &Line, mut last: i64) -> Option<i64> {
+    loop {
+        let rows = app.records.events_after(last, PAGE).await.ok()?;
+        let whole = rows.len() as i64 == PAGE;
+        for row in rows {
+            last = row.id;
+            let event = Event::default().event("event").id(row.id.to_string());
+            send.send(Ok(event.json_data(views::event(row)).ok()?)).await.ok()?;
+        }
+        if !whole {
+            return Some(last);
+        }
+    }
+}

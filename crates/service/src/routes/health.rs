@@ -1,0 +1,32 @@
+//! Whether the service is ready.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::app::App;
+use crate::error::ApiError;
+
+pub fn routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new().routes(routes!(health))
+}
+
+/// Answers when the service is ready.
+#[utoipa::path(get, path = "/api/v1/health", responses((status = 200, body = api::Health)))]
+async fn health(State(app): State<Arc<App>>) -> Result<Json<api::Health>, ApiError> {
+    if !app.records.answers().await {
+        let detail = "the database does not answer; the service's log says more";
+        return Err(ApiError::new(StatusCode::SERVICE_UNAVAILABLE, "records", detail));
+    }
+    Ok(Json(api::Health {
+        status: "ready".into(),
+        version: env!("CARGO_PKG_VERSION").into(),
+        bench: app.slots.reader_answers(),
+        vault_bytes: app.vault.stored(),
+        key_file: app.key_file.display().to_string(),
+    }))
+}

@@ -1,0 +1,64 @@
+//! The HTTP interface: one module a noun.
+
+mod backups;
+mod boards;
+mod cards;
+mod devices;
+mod events;
+mod extract;
+mod health;
+mod jobs;
+mod plans;
+mod releases;
+mod slots;
+mod uploads;
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+
+use crate::app::App;
+use crate::console;
+
+#[derive(OpenApi)]
+#[openapi(info(
+    title = "Duplicarium",
+    description = "Provision appliance boards from a versioned image catalogue, and keep backups that restore. \
+                   Errors are problem details (RFC 9457) with a stable code."
+))]
+struct Document;
+
+fn interface() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::with_openapi(Document::openapi())
+        .merge(health::routes())
+        .merge(boards::routes())
+        .merge(devices::routes())
+        .merge(uploads::routes())
+        .merge(releases::routes())
+        .merge(slots::routes())
+        .merge(plans::routes())
+        .merge(backups::routes())
+        .merge(cards::routes())
+        .merge(jobs::routes())
+        .merge(events::routes())
+}
+
+/// The OpenAPI document as JSON.
+pub fn document() -> String {
+    interface().into_openapi().to_pretty_json().unwrap_or_default()
+}
+
+/// Everything that is served.
+pub fn router(app: Arc<App>) -> Router {
+    let (interface, document) = interface().split_for_parts();
+    let document = document.to_json().unwrap_or_default();
+    let described = axum::routing::get(move || async move { ([("content-type", "application/json")], document) });
+    interface
+        .route("/api/v1/openapi.json", described)
+        .merge(console::router(app.console_dir.as_deref()))
+        .layer(DefaultBodyLimit::max(api::PART + 1024))
+        .with_state(app)
+}

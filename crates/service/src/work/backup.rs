@@ -1,0 +1,107 @@
+//! A card is read into the vault, and read a second time to be sure.
+
+use std::sync::Arc;
+
+use cardwork::{CardDisk, CardError, Stage, WriteError, read_again, read_out};
+use imagecraft::Layout;
+use records::backups::NewBackup;
+use serde_json::{Value, json};
+use time::OffsetDateTime;
+use time::macros::format_description;
+use vault::Ingest;
+
+use super::WorkError;
+use crate::jobs::Work;
+use crate::views;
+
+/// Threads that pack and seal.
+const PACKERS: usize = 2;
+
+/// What is read from which card.
+pub struct BackupOrder {
+    pub slot: u32,
+    pub insertion: u64,
+    pub card: String,
+    pub device: Option<String>,
+    pub imprint: Option<i64>,
+}
+
+/// Reads the card of the order into the vault and records the backup.
+pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError> {
+    let app = &work.app;
+    let slot = app.bench.slot(order.slot)?.ok_or(CardError::Empty)?;
+    let card = slot.open(order.insertion)?;
+    let disk = CardDisk(card.as_ref());
+    let layout = Layout::read(&disk).map_err(|e| {
+        WorkError::new("no-layout", format!("card {} in slot {} cannot be backed up: {e}", order.card, order.slot))
+    })?;
+    let map = layout.map(card.size());
+    let mut ingest = Ingest::start(app.vault.clone(), PACKERS);
+    let mut stopped = false;
+    let read = read_out::<WriteError>(card.as_ref(), &map, &work.progress, |chunk, bytes| {
+        // The cause is known where the work stopped, and asked for below.
+        ingest.push(chunk, Arc::new(bytes.to_vec())).map_err(|_| {
+            stopped = true;
+            WriteError::Cancelled
+        })
+    });
+    let stored = ingest.finish(card.size());
+    if stopped {
+        stored?;
+        return Err(WorkError::new("vault", "the vault stopped taking chunks"));
+    }
+    let digests = read.map_err(|e| explain(e, order))?;
+    let (manifest, _, growth) = stored?;
+    read_again(card.as_ref(), &map, &digests, &work.progress).map_err(|e| explain(e, order))?;
+    work.progress.begin(Stage::Finishing, 0);
+
+    let content = map.total(imagecraft::ByteKind::Data);
+    let name = work.wait(backup_name(work, order))?;
+    let new = NewBackup {
+        name: name.clone(),
+        card: order.card.clone(),
+        device: order.device.clone(),
+        imprint: order.imprint,
+        job: work.job,
+        card_size: card.size() as i64,
+        content: content as i64,
+        smallest_card: layout.smallest_card() as i64,
+        table_kind: layout.table.name().into(),
+        partitions: json!(views::partitions(&layout)),
+        manifest: manifest.0.to_vec(),
+        stored: growth.stored as i64,
+        verified: "read a second time and compared, every byte".into(),
+        slot: order.slot as i32,
+        insertion: order.insertion as i64,
+        taken_by: work.operator.clone(),
+    };
+    work.wait(async {
+        app.records.add_backup(&new).await?;
+        let summary = format!("{name} taken of card {}, {} bytes new", order.card, growth.stored);
+        app.note(&work.operator, "backup.taken", &name, &summary).await?;
+        Ok(json!({ "backup": name, "card": order.card, "content": content, "stored": growth.stored }))
+    })
+}
+
+/// Whose it is and the day; a number is added from the second of a day on.
+async fn backup_name(work: &Work, order: &BackupOrder) -> Result<String, WorkError> {
+    let day = format_description!("[year]-[month]-[day]");
+    let day = OffsetDateTime::now_utc().format(day).unwrap_or_default();
+    let plain = format!("{}.{day}", order.device.as_deref().unwrap_or(&order.card));
+    let taken = work.app.records.backups_named_like(&plain).await?;
+    let mut names = std::iter::once(plain.clone()).chain((2..).map(|number| format!("{plain}.{number}")));
+    Ok(names.find(|name| !taken.contains(name)).unwrap_or(plain))
+}
+
+fn explain(error: WriteError, order: &BackupOrder) -> WorkError {
+    let (card, slot) = (&order.card, order.slot);
+    let error = WorkError::from(error);
+    let detail = match error.code {
+        "cancelled" => format!("no backup was taken; card {card} was only read and is as it was"),
+        "verify-failed" => {
+            format!("card {card} in slot {slot} gave other bytes the second time; no backup was taken. Try another reader, and mistrust the card")
+        }
+        _ => format!("card {card} in slot {slot}: {}; no backup was taken, the card was only read", error.detail),
+    };
+    WorkError::new(error.code, detail)
+}
