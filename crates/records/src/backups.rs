@@ -128,7 +128,10 @@ impl Records {
 
     /// Names of backups that begin like this.
     pub async fn backups_named_like(&self, start: &str) -> Result<Vec<String>, RecordError> {
-        let rows = sqlx::query_scalar!("select name from backups where starts_with(name, $1)", start);
+        let rows = sqlx::query_scalar!(
+            "select name from backups where starts_with(name, $1)",
+            start
+        );
         Ok(rows.fetch_all(&self.pool).await?)
     }
 

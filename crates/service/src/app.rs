@@ -43,26 +43,43 @@ impl App {
     /// Opens keys, vault and records, sorts out what a crash left, and starts to watch the slots.
     pub async fn open(config: Config) -> Result<Arc<Self>> {
         let dir = &config.data_dir;
-        fs::create_dir_all(dir).with_context(|| format!("cannot make the data folder {}", dir.display()))?;
+        fs::create_dir_all(dir)
+            .with_context(|| format!("cannot make the data folder {}", dir.display()))?;
         let lock = lock(dir)?;
         let (keys, key_file) = keys(dir)?;
         let uploads = dir.join("uploads");
         // Uploads do not outlive the service: their senders begin anew.
         let _ = fs::remove_dir_all(&uploads);
-        fs::create_dir_all(&uploads).with_context(|| format!("cannot make {}", uploads.display()))?;
+        fs::create_dir_all(&uploads)
+            .with_context(|| format!("cannot make {}", uploads.display()))?;
         let vault_dir = dir.join("vault");
-        fs::create_dir_all(&vault_dir).with_context(|| format!("cannot make {}", vault_dir.display()))?;
-        let store = LocalFileSystem::new_with_prefix(&vault_dir).context("cannot open the vault")?.with_fsync(true);
+        fs::create_dir_all(&vault_dir)
+            .with_context(|| format!("cannot make {}", vault_dir.display()))?;
+        let store = LocalFileSystem::new_with_prefix(&vault_dir)
+            .context("cannot open the vault")?
+            .with_fsync(true);
         let keys = Arc::new(keys);
-        let vault = Vault::open(Arc::new(store), keys.clone()).await.with_context(|| {
-            format!("the vault in {} cannot be opened with {}", vault_dir.display(), key_file.display())
-        })?;
+        let vault = Vault::open(Arc::new(store), keys.clone())
+            .await
+            .with_context(|| {
+                format!(
+                    "the vault in {} cannot be opened with {}",
+                    vault_dir.display(),
+                    key_file.display()
+                )
+            })?;
         let own_server = match &config.database_url {
             Some(_) => None,
             None => Some(OwnServer::start(dir).await?),
         };
-        let url = config.database_url.as_deref().or(own_server.as_ref().map(OwnServer::url)).unwrap_or_default();
-        let records = Records::open(url).await.context("the database cannot be used")?;
+        let url = config
+            .database_url
+            .as_deref()
+            .or(own_server.as_ref().map(OwnServer::url))
+            .unwrap_or_default();
+        let records = Records::open(url)
+            .await
+            .context("the database cannot be used")?;
         let interrupted = records.sort_out_interrupted().await?;
         let app = Arc::new(Self {
             records,
@@ -82,7 +99,8 @@ impl App {
         });
         for job in interrupted {
             let summary = format!("Job {job} was interrupted by the end of the service");
-            app.note("service", "job.interrupted", &job.to_string(), &summary).await?;
+            app.note("service", "job.interrupted", &job.to_string(), &summary)
+                .await?;
         }
         let watch = tokio::spawn(crate::slots::watch(app.clone()));
         let _ = app.watch.set(watch);
@@ -90,8 +108,16 @@ impl App {
     }
 
     /// Records that something happened and tells everyone.
-    pub async fn note(&self, operator: &str, kind: &str, subject: &str, summary: &str) -> Result<(), ApiError> {
-        self.records.add_event(operator, kind, subject, summary).await?;
+    pub async fn note(
+        &self,
+        operator: &str,
+        kind: &str,
+        subject: &str,
+        summary: &str,
+    ) -> Result<(), ApiError> {
+        self.records
+            .add_event(operator, kind, subject, summary)
+            .await?;
         self.bus.tell(News::Events);
         Ok(())
     }
@@ -121,7 +147,10 @@ fn lock(dir: &Path) -> Result<File> {
     let path = dir.join("service.lock");
     let file = File::create(&path).with_context(|| format!("cannot make {}", path.display()))?;
     if rustix::fs::flock(&file, rustix::fs::FlockOperation::NonBlockingLockExclusive).is_err() {
-        bail!("another service uses the data folder {}; stop it, or choose another with --data-dir", dir.display());
+        bail!(
+            "another service uses the data folder {}; stop it, or choose another with --data-dir",
+            dir.display()
+        );
     }
     Ok(file)
 }

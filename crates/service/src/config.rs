@@ -60,8 +60,10 @@ impl Config {
     pub fn settle(args: Args) -> Result<Self> {
         let file = match &args.config {
             Some(path) => {
-                let text = std::fs::read_to_string(path).with_context(|| format!("cannot read {}", path.display()))?;
-                toml::from_str(&text).with_context(|| format!("{} is no configuration", path.display()))?
+                let text = std::fs::read_to_string(path)
+                    .with_context(|| format!("cannot read {}", path.display()))?;
+                toml::from_str(&text)
+                    .with_context(|| format!("{} is no configuration", path.display()))?
             }
             None => File::default(),
         };
@@ -77,7 +79,10 @@ impl Config {
         }
         Ok(Self {
             listen,
-            data_dir: args.data_dir.or(file.data_dir).unwrap_or_else(default_data_dir),
+            data_dir: args
+                .data_dir
+                .or(file.data_dir)
+                .unwrap_or_else(default_data_dir),
             database_url: args.database_url.or(file.database_url),
             standin: args.standin.or(file.standin),
             console_dir: args.console_dir.or(file.console_dir),
@@ -90,6 +95,8 @@ fn default_data_dir() -> PathBuf {
         return "/var/lib/duplicarium".into();
     }
     let home = || Some(PathBuf::from(std::env::var_os("HOME")?).join(".local/share"));
-    let base = std::env::var_os("XDG_DATA_HOME").map(PathBuf::from).or_else(home);
+    let base = std::env::var_os("XDG_DATA_HOME")
+        .map(PathBuf::from)
+        .or_else(home);
     base.unwrap_or_else(|| ".".into()).join("duplicarium")
 }

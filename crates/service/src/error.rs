@@ -58,7 +58,12 @@ impl IntoResponse for ApiError {
             code: self.code.into(),
             detail: self.detail,
         };
-        (self.status, [(header::CONTENT_TYPE, "application/problem+json")], Json(problem)).into_response()
+        (
+            self.status,
+            [(header::CONTENT_TYPE, "application/problem+json")],
+            Json(problem),
+        )
+            .into_response()
     }
 }
 
@@ -124,7 +129,9 @@ impl From<Unsafe> for ApiError {
 impl From<ComposeError> for ApiError {
     fn from(error: ComposeError) -> Self {
         match error {
-            ComposeError::CardTooSmall { .. } => Self::conflict("card-too-small", error.to_string()),
+            ComposeError::CardTooSmall { .. } => {
+                Self::conflict("card-too-small", error.to_string())
+            }
             other => Self::invalid("cannot-compose", other.to_string()),
         }
     }

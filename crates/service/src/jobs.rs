@@ -35,7 +35,10 @@ impl Jobs {
 
     /// Asks one job to stop; whether it was running.
     pub fn cancel(&self, job: i64) -> bool {
-        self.running().get(&job).inspect(|progress| progress.cancel()).is_some()
+        self.running()
+            .get(&job)
+            .inspect(|progress| progress.cancel())
+            .is_some()
     }
 
     /// How far one job is.
@@ -96,7 +99,8 @@ impl App {
                 runtime: Handle::current(),
             };
             let summary = format!("{} started", describe(new.kind, &new.subject));
-            self.note(&new.operator, "job.started", &job.to_string(), &summary).await?;
+            self.note(&new.operator, "job.started", &job.to_string(), &summary)
+                .await?;
             std::thread::Builder::new()
                 .name(format!("job-{job}"))
                 .spawn(move || run(&context, new.kind, &new.subject, reserved, work))?;
@@ -114,8 +118,16 @@ impl App {
 
     /// Tells how far every running job is.
     pub fn tell_progress(&self) {
-        let views: Vec<_> = self.jobs.running().iter().map(|(job, progress)| view(*job, progress)).collect();
-        for progress in views.into_iter().filter(|view| view.stage != Stage::Waiting.name()) {
+        let views: Vec<_> = self
+            .jobs
+            .running()
+            .iter()
+            .map(|(job, progress)| view(*job, progress))
+            .collect();
+        for progress in views
+            .into_iter()
+            .filter(|view| view.stage != Stage::Waiting.name())
+        {
             self.bus.tell(News::Progress(progress));
         }
     }
@@ -139,10 +151,15 @@ fn run(
 ) {
     let app = &context.app;
     let job = context.job;
-    let started = context.wait(app.records.start_job(job)).map_err(WorkError::from);
+    let started = context
+        .wait(app.records.start_job(job))
+        .map_err(WorkError::from);
     let caught = std::panic::AssertUnwindSafe(|| started.and_then(|()| work(context)));
     let result = std::panic::catch_unwind(caught).unwrap_or_else(|_| {
-        Err(WorkError::new("internal", "this is a defect of the service; its log says more"))
+        Err(WorkError::new(
+            "internal",
+            "this is a defect of the service; its log says more",
+        ))
     });
     let what = describe(kind, subject);
     let (outcome, event, summary) = match result {
@@ -156,11 +173,14 @@ fn run(
             (Outcome::Failed(code.into(), detail), "job.failed", summary)
         }
     };
-    drop(reserved);
+    if let Some(reserved) = reserved {
+        context.wait(reserved.look_again());
+    }
     let ended = context.wait(async {
         app.records.end_job(job, &outcome).await?;
         app.jobs.running().remove(&job);
-        app.note(&context.operator, event, &job.to_string(), &summary).await
+        app.note(&context.operator, event, &job.to_string(), &summary)
+            .await
     });
     app.jobs.running().remove(&job);
     if let Err(e) = ended {

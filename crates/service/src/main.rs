@@ -32,10 +32,14 @@ fn main() -> ExitCode {
     tracing_subscriber::fmt()
         .with_writer(std::io::stderr)
         .with_env_filter(
-            tracing_subscriber::EnvFilter::try_from_env("DUPLICARIUM_LOG").unwrap_or_else(|_| "info,sqlx=warn".into()),
+            tracing_subscriber::EnvFilter::try_from_env("DUPLICARIUM_LOG")
+                .unwrap_or_else(|_| "info,sqlx=warn".into()),
         )
         .init();
-    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().build() {
+    let runtime = match tokio::runtime::Builder::new_multi_thread()
+        .enable_all()
+        .build()
+    {
         Ok(runtime) => runtime,
         Err(e) => {
             eprintln!("duplicariumd: cannot start: {e}");
@@ -55,7 +59,10 @@ async fn run(args: Args) -> Result<()> {
     let config = Config::settle(args)?;
     // The port is taken first: a second service ends here, before it touches anything.
     let listener = TcpListener::bind(config.listen).await.with_context(|| {
-        format!("cannot listen at {}; is another service running? Choose another address with --listen", config.listen)
+        format!(
+            "cannot listen at {}; is another service running? Choose another address with --listen",
+            config.listen
+        )
     })?;
     let mut terminate = signal(SignalKind::terminate())?;
     let app = App::open(config).await?;

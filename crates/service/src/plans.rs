@@ -70,7 +70,9 @@ impl App {
         for setting in self.records.settings(device.id).await? {
             let value = match (setting.value, setting.sealed) {
                 (Some(value), _) => value,
-                (None, Some(sealed)) => self.keys.open_secret(&secret_name(device.id, &setting.field), &sealed)?,
+                (None, Some(sealed)) => self
+                    .keys
+                    .open_secret(&secret_name(device.id, &setting.field), &sealed)?,
                 (None, None) => continue,
             };
             values.insert(setting.field, value);
@@ -80,7 +82,10 @@ impl App {
 
     /// The release that a device would be written with: the newest that suits it.
     pub async fn release_for(&self, device: &Device) -> Result<Option<Release>, ApiError> {
-        Ok(self.records.newest_release(&device.appliance, device.variant.as_deref(), &device.board).await?)
+        Ok(self
+            .records
+            .newest_release(&device.appliance, device.variant.as_deref(), &device.board)
+            .await?)
     }
 
     async fn wanted(&self, new: &api::NewPlan) -> Result<Wanted, ApiError> {
@@ -105,7 +110,10 @@ impl App {
             None => self.release_for(&device).await?.ok_or_else(|| {
                 ApiError::conflict(
                     "no-release",
-                    format!("the catalogue has no release of {} that suits a {}; add one", device.appliance, device.board),
+                    format!(
+                        "the catalogue has no release of {} that suits a {}; add one",
+                        device.appliance, device.board
+                    ),
                 )
             })?,
         };
@@ -125,7 +133,11 @@ impl App {
         self.of_release(release, Some(device)).await
     }
 
-    async fn of_release(&self, release: Release, device: Option<Device>) -> Result<Wanted, ApiError> {
+    async fn of_release(
+        &self,
+        release: Release,
+        device: Option<Device>,
+    ) -> Result<Wanted, ApiError> {
         let sheet = views::sheet(&release)?;
         let (mut values, mut rendered) = (Vec::new(), Vec::new());
         if let Some(device) = &device {
@@ -135,11 +147,16 @@ impl App {
                 let list: Vec<_> = problems.iter().map(ToString::to_string).collect();
                 return Err(ApiError::invalid(
                     "settings",
-                    format!("device {} cannot get its card yet: {}", device.name, list.join("; ")),
+                    format!(
+                        "device {} cannot get its card yet: {}",
+                        device.name,
+                        list.join("; ")
+                    ),
                 ));
             }
-            rendered = render(&sheet.placements, &found)
-                .map_err(|e| ApiError::invalid("settings", format!("device {}: {e}", device.name)))?;
+            rendered = render(&sheet.placements, &found).map_err(|e| {
+                ApiError::invalid("settings", format!("device {}: {e}", device.name))
+            })?;
             values = found;
         }
         Ok(Wanted {
@@ -161,7 +178,12 @@ impl App {
             Some(device) => Some(self.records.device(device).await?),
             None => None,
         };
-        let seen = self.bench.slot(slot).ok().flatten().and_then(|slot| slot.medium().ok().flatten());
+        let seen = self
+            .bench
+            .slot(slot)
+            .ok()
+            .flatten()
+            .and_then(|slot| slot.medium().ok().flatten());
         let same = backup.slot == slot as i32
             && seen.is_some_and(|medium| medium.insertion as i64 == backup.insertion);
         if same {
@@ -189,11 +211,18 @@ impl App {
 
     /// Makes a plan. Every refusal comes before anything is touched; the only trace it leaves is
     /// a label for a card that had none.
-    pub async fn make_plan(self: &Arc<Self>, operator: &str, new: &api::NewPlan) -> Result<api::Plan, ApiError> {
+    pub async fn make_plan(
+        self: &Arc<Self>,
+        operator: &str,
+        new: &api::NewPlan,
+    ) -> Result<api::Plan, ApiError> {
         let wanted = self.wanted(new).await?;
         let (medium, found) = self.card_in(new.slot).await?;
         if medium.locked {
-            let detail = format!("the card in slot {} is locked; move its slider and put it in again", new.slot);
+            let detail = format!(
+                "the card in slot {} is locked; move its slider and put it in again",
+                new.slot
+            );
             return Err(ApiError::conflict("card-locked", detail));
         }
         if wanted.smallest_card > medium.size {
@@ -206,10 +235,23 @@ impl App {
         let (card, new_label) = match &found.label {
             Some(label) => (self.records.card(label).await?, false),
             None => {
-                let card = self.records.add_card(medium.size as i64, &medium.kind, &found.bound.edges, operator).await?;
-                let summary = format!("{} is the label of the card in slot {}", card.label, new.slot);
-                self.note(operator, "card.labelled", &card.label, &summary).await?;
-                self.slots.learn_label(new.slot, medium.insertion, &card.label);
+                let card = self
+                    .records
+                    .add_card(
+                        medium.size as i64,
+                        &medium.kind,
+                        &found.bound.edges,
+                        operator,
+                    )
+                    .await?;
+                let summary = format!(
+                    "{} is the label of the card in slot {}",
+                    card.label, new.slot
+                );
+                self.note(operator, "card.labelled", &card.label, &summary)
+                    .await?;
+                self.slots
+                    .learn_label(new.slot, medium.insertion, &card.label);
                 (card, true)
             }
         };
@@ -232,7 +274,7 @@ impl App {
             settings: shown_settings(&wanted),
             files: shown_files(&wanted),
             lost: self.lost(&found, &card).await?,
-            cautions: cautions(&wanted, &card, new_label, new.slot),
+            cautions: cautions(&wanted, &card, new.slot),
         };
         self.plans.held().insert(
             id,
@@ -257,7 +299,10 @@ impl App {
             bound: found.bound.clone(),
             card_id: card.id,
             card: card.label.clone(),
-            device: wanted.device.as_ref().map(|device| (device.id, device.name.clone())),
+            device: wanted
+                .device
+                .as_ref()
+                .map(|device| (device.id, device.name.clone())),
             base: wanted.base,
             base_name: wanted.base_name.clone(),
             manifest: wanted.manifest,
@@ -283,9 +328,13 @@ impl App {
             let map = disk.manifest().map();
             let composed = compose(disk, &map, order.bound.size, &order.recipe(0))?;
             debug_assert_eq!(composed.disk.len(), order.bound.size);
-            Ok::<_, ApiError>(composed.map.total(ByteKind::Data) + composed.map.total(ByteKind::Zero))
+            Ok::<_, ApiError>(
+                composed.map.total(ByteKind::Data) + composed.map.total(ByteKind::Zero),
+            )
         });
-        composed.await.map_err(|e| ApiError::invalid("cannot-compose", e.to_string()))?
+        composed
+            .await
+            .map_err(|e| ApiError::invalid("cannot-compose", e.to_string()))?
     }
 
     /// What writing over this card would cost, with the newest backup.
@@ -301,9 +350,15 @@ impl App {
                     Some(device) => format!("this is the card of {device}"),
                     None => "this is a card made for nobody in particular".into(),
                 };
-                let newest = self.records.last_backup(&card.label, stamp.device.as_deref()).await?;
+                let newest = self
+                    .records
+                    .last_backup(&card.label, stamp.device.as_deref())
+                    .await?;
                 let kept = match newest {
-                    Some((name, at)) => format!("its newest backup is {name}, {} old", age(OffsetDateTime::now_utc() - at)),
+                    Some((name, at)) => format!(
+                        "its newest backup is {name}, {} old",
+                        age(OffsetDateTime::now_utc() - at)
+                    ),
                     None => "there is no backup of it".into(),
                 };
                 vec![format!(
@@ -359,7 +414,8 @@ impl App {
             operator: operator.into(),
             request_key,
         };
-        self.start_job(new, Some(reserved), move |work| write_card(work, &order)).await
+        self.start_job(new, Some(reserved), move |work| write_card(work, &order))
+            .await
     }
 
     /// The card must still be the one that was seen; the job checks it again before it writes.
@@ -375,9 +431,14 @@ impl App {
             let held = slot.open(bound.insertion)?;
             Ok(bound.check(&medium, held.as_ref())?)
         });
-        let checked = checked.await.map_err(|e| ApiError::invalid("reader", e.to_string()))?;
+        let checked = checked
+            .await
+            .map_err(|e| ApiError::invalid("reader", e.to_string()))?;
         checked.map_err(|mut e| {
-            e.detail = format!("slot {slot}, planned for card {card}: {}. Nothing was touched", e.detail);
+            e.detail = format!(
+                "slot {slot}, planned for card {card}: {}. Nothing was touched",
+                e.detail
+            );
             e
         })
     }
@@ -396,7 +457,9 @@ fn random_id() -> Result<String, ApiError> {
 
 fn shown_settings(wanted: &Wanted) -> Vec<api::Setting> {
     let pairs = wanted.fields.iter().zip(&wanted.values);
-    pairs.map(|(field, value)| views::setting(field, Some(value))).collect()
+    pairs
+        .map(|(field, value)| views::setting(field, Some(value)))
+        .collect()
 }
 
 fn shown_files(wanted: &Wanted) -> Vec<api::PlannedFile> {
@@ -417,7 +480,11 @@ fn shown_files(wanted: &Wanted) -> Vec<api::PlannedFile> {
 fn holds(found: &Found, card: &Card) -> String {
     match &found.contents.occupant {
         Occupant::Stamped(stamp) => {
-            let device = stamp.device.as_ref().map(|device| format!(" for {device}")).unwrap_or_default();
+            let device = stamp
+                .device
+                .as_ref()
+                .map(|device| format!(" for {device}"))
+                .unwrap_or_default();
             format!("{}{device}", base_name(&stamp.base))
         }
         Occupant::Unfinished(_) => format!("nothing whole: {}", found.contents.summary),
@@ -426,10 +493,13 @@ fn holds(found: &Found, card: &Card) -> String {
     }
 }
 
-fn cautions(wanted: &Wanted, card: &Card, new_label: bool, slot: u32) -> Vec<String> {
+fn cautions(wanted: &Wanted, card: &Card, slot: u32) -> Vec<String> {
     let mut cautions = Vec::new();
-    if new_label {
-        cautions.push(format!("the card in slot {slot} is new here: write {} on it now", card.label));
+    if card.state == "blank" {
+        cautions.push(format!(
+            "the card in slot {slot} carries no mark of ours yet: {} must stand on its sticker",
+            card.label
+        ));
     }
     let Some(device) = &wanted.device else {
         if wanted.kind == "write" {
@@ -444,7 +514,10 @@ fn cautions(wanted: &Wanted, card: &Card, new_label: bool, slot: u32) -> Vec<Str
         ));
     }
     if let Some(other) = card.device.as_ref().filter(|name| **name != device.name) {
-        cautions.push(format!("{} is the card of {other}, not of {}", card.label, device.name));
+        cautions.push(format!(
+            "{} is the card of {other}, not of {}",
+            card.label, device.name
+        ));
     }
     cautions
 }

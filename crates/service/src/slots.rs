@@ -52,18 +52,34 @@ pub struct Reserved {
 
 impl Drop for Reserved {
     fn drop(&mut self) {
-        let mut state = self.app.slots.state();
-        state.busy.remove(&self.slot);
-        // What is on the card is not what it was: look again.
-        if let Some(seen) = state.seen.iter_mut().find(|seen| seen.number == self.slot) {
-            seen.found = None;
-        }
+        self.app.slots.state().busy.remove(&self.slot);
     }
 }
 
 impl Reserved {
     pub fn name_job(&self, job: i64) {
         self.app.slots.state().busy.insert(self.slot, job);
+    }
+
+    /// Looks at the card again: what is on it may not be what it was.
+    pub async fn look_again(&self) {
+        let bench = self.app.bench.clone();
+        let slot = self.slot;
+        let surveyed = tokio::task::spawn_blocking(move || bench.survey()).await;
+        let seen = surveyed
+            .ok()
+            .and_then(Result::ok)
+            .and_then(|all| all.into_iter().find(|seen| seen.number == slot));
+        let medium = seen.and_then(|seen| seen.medium);
+        let found = match &medium {
+            Some(medium) => Some(look_at(&self.app, slot, medium).await),
+            None => None,
+        };
+        let mut state = self.app.slots.state();
+        if let Some(seen) = state.seen.iter_mut().find(|seen| seen.number == slot) {
+            seen.medium = medium;
+            seen.found = found;
+        }
     }
 }
 
@@ -80,14 +96,17 @@ impl Slots {
     pub fn labels_elsewhere(&self, but: u32) -> Vec<String> {
         let state = self.state();
         let others = state.seen.iter().filter(|seen| seen.number != but);
-        others.filter_map(|seen| seen.found.as_ref()?.as_ref().ok()?.label.clone()).collect()
+        others
+            .filter_map(|seen| seen.found.as_ref()?.as_ref().ok()?.label.clone())
+            .collect()
     }
 
     /// Slot of a card, if it is in one.
     pub fn slot_of(&self, label: &str) -> Option<u32> {
         let state = self.state();
         let is = |seen: &&Seen| {
-            matches!(&seen.found, Some(Ok(found)) if found.label.as_deref() == Some(label)) && seen.medium.is_some()
+            matches!(&seen.found, Some(Ok(found)) if found.label.as_deref() == Some(label))
+                && seen.medium.is_some()
         };
         state.seen.iter().find(is).map(|seen| seen.number)
     }
@@ -96,9 +115,17 @@ impl Slots {
     pub fn learn_label(&self, slot: u32, insertion: u64, label: &str) {
         let mut state = self.state();
         let is = |seen: &&mut Seen| {
-            seen.number == slot && seen.medium.as_ref().is_some_and(|medium| medium.insertion == insertion)
+            seen.number == slot
+                && seen
+                    .medium
+                    .as_ref()
+                    .is_some_and(|medium| medium.insertion == insertion)
         };
-        if let Some(Seen { found: Some(Ok(found)), .. }) = state.seen.iter_mut().find(is) {
+        if let Some(Seen {
+            found: Some(Ok(found)),
+            ..
+        }) = state.seen.iter_mut().find(is)
+        {
             found.label = Some(label.into());
         }
     }
@@ -106,7 +133,11 @@ impl Slots {
     /// Slots for people.
     pub fn views(&self) -> Vec<api::Slot> {
         let state = self.state();
-        state.seen.iter().map(|seen| view(seen, state.busy.get(&seen.number).copied())).collect()
+        state
+            .seen
+            .iter()
+            .map(|seen| view(seen, state.busy.get(&seen.number).copied()))
+            .collect()
     }
 }
 
@@ -188,18 +219,29 @@ impl App {
     /// The card in a slot, looked at afresh if need be; refuses an empty slot.
     pub async fn card_in(self: &Arc<Self>, slot: u32) -> Result<(Medium, Found), ApiError> {
         if self.slots.state().busy.contains_key(&slot) {
-            let detail = format!("slot {slot} is being worked on; wait for its job to end, or cancel it");
+            let detail =
+                format!("slot {slot} is being worked on; wait for its job to end, or cancel it");
             return Err(ApiError::conflict("slot-busy", detail));
         }
         survey(self).await?;
-        let seen = self.slots.state().seen.iter().find(|seen| seen.number == slot).cloned();
-        let seen = seen.ok_or_else(|| ApiError::missing(format!("the bench has no slot {slot}")))?;
-        let medium = seen
-            .medium
-            .ok_or_else(|| ApiError::conflict("slot-empty", format!("slot {slot} is empty; put a card in")))?;
+        let seen = self
+            .slots
+            .state()
+            .seen
+            .iter()
+            .find(|seen| seen.number == slot)
+            .cloned();
+        let seen =
+            seen.ok_or_else(|| ApiError::missing(format!("the bench has no slot {slot}")))?;
+        let medium = seen.medium.ok_or_else(|| {
+            ApiError::conflict("slot-empty", format!("slot {slot} is empty; put a card in"))
+        })?;
         match seen.found {
             Some(Ok(found)) => Ok((medium, found)),
-            Some(Err(why)) => Err(ApiError::conflict("card-unreadable", format!("the card in slot {slot}: {why}"))),
+            Some(Err(why)) => Err(ApiError::conflict(
+                "card-unreadable",
+                format!("the card in slot {slot}: {why}"),
+            )),
             None => Err(ApiError::conflict(
                 "card-gone",
                 format!("the card in slot {slot} could not be looked at; try again"),
@@ -233,7 +275,9 @@ async fn survey(app: &Arc<App>) -> Result<(), ApiError> {
         state.seen = surveyed
             .into_iter()
             .map(|new| {
-                let same = before.iter().find(|old| old.number == new.number && old.medium == new.medium);
+                let same = before
+                    .iter()
+                    .find(|old| old.number == new.number && old.medium == new.medium);
                 Seen {
                     found: same.and_then(|old| old.found.clone()),
                     number: new.number,
@@ -243,8 +287,15 @@ async fn survey(app: &Arc<App>) -> Result<(), ApiError> {
             })
             .collect();
         let busy = state.busy.clone();
-        let unseen = |seen: &&Seen| seen.medium.is_some() && seen.found.is_none() && !busy.contains_key(&seen.number);
-        state.seen.iter().filter(unseen).cloned().collect::<Vec<_>>()
+        let unseen = |seen: &&Seen| {
+            seen.medium.is_some() && seen.found.is_none() && !busy.contains_key(&seen.number)
+        };
+        state
+            .seen
+            .iter()
+            .filter(unseen)
+            .cloned()
+            .collect::<Vec<_>>()
     };
     for seen in fresh {
         let Some(medium) = seen.medium else { continue };
@@ -277,7 +328,10 @@ async fn look_at(app: &Arc<App>, slot: u32, medium: &Medium) -> Result<Found, St
         let bound = Bound::to(card.as_ref(), insertion)?;
         Ok::<_, CardError>((look(card.as_ref())?, bound))
     });
-    let (contents, bound) = looked.await.map_err(|e| e.to_string())?.map_err(|e| e.to_string())?;
+    let (contents, bound) = looked
+        .await
+        .map_err(|e| e.to_string())?
+        .map_err(|e| e.to_string())?;
     let claimed = match &contents.occupant {
         Occupant::Stamped(stamp) => Some(&stamp.card),
         Occupant::Unfinished(mark) => Some(&mark.card),
@@ -285,7 +339,12 @@ async fn look_at(app: &Arc<App>, slot: u32, medium: &Medium) -> Result<Found, St
     };
     // What a card says of itself counts only if the records know such a card of this size.
     let known = match claimed {
-        Some(label) => app.records.card(label).await.ok().filter(|card| card.size as u64 == medium.size),
+        Some(label) => app
+            .records
+            .card(label)
+            .await
+            .ok()
+            .filter(|card| card.size as u64 == medium.size),
         None => None,
     };
     let label = match known {

@@ -64,7 +64,10 @@ pub fn release_detail(row: &releases::Release) -> Result<api::ReleaseDetail, Api
 /// The sheet that a release was recorded with; it was checked then.
 pub fn sheet(row: &releases::Release) -> Result<Sheet, ApiError> {
     Sheet::parse(&row.sheet).map_err(|e| {
-        ApiError::invalid("bad-sheet", format!("the sheet of {:?} is not valid any more: {e}", row.name))
+        ApiError::invalid(
+            "bad-sheet",
+            format!("the sheet of {:?} is not valid any more: {e}", row.name),
+        )
     })
 }
 
@@ -75,12 +78,23 @@ pub fn setting(field: &Field, value: Option<&Effective>) -> Setting {
     Setting {
         name: field.name.clone(),
         label: field.label.clone(),
-        kind: serde_json::to_value(field.kind).map(word).unwrap_or_default(),
+        kind: serde_json::to_value(field.kind)
+            .map(word)
+            .unwrap_or_default(),
         help: field.help.clone(),
         required: field.required,
         secret: field.kind.is_secret(),
-        value: found.map(|value| if field.kind.is_secret() { MASK.into() } else { value }),
-        origin: value.and_then(|value| value.origin).and_then(|origin| serde_json::to_value(origin).ok()).map(word),
+        value: found.map(|value| {
+            if field.kind.is_secret() {
+                MASK.into()
+            } else {
+                value
+            }
+        }),
+        origin: value
+            .and_then(|value| value.origin)
+            .and_then(|origin| serde_json::to_value(origin).ok())
+            .map(word),
     }
 }
 

@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::process::ExitCode;
 
 use anyhow::{Context, Result, bail};
 use bench::wire::{BoardState, Fault, Line, Network, NewCard, Reply, Request};
@@ -145,8 +146,17 @@ fn fault(text: &str) -> Result<Fault, String> {
     })
 }
 
-fn main() -> Result<()> {
-    let args = Args::parse();
+fn main() -> ExitCode {
+    match run(Args::parse()) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(e) => {
+            eprintln!("duplicarium-standin: {e:#}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn run(args: Args) -> Result<()> {
     let request = match args.command {
         Command::Serve { dir, slots } => {
             let server = Server::bind(&dir, slots, args.at).with_context(|| {

@@ -17,18 +17,30 @@ use crate::views;
 use crate::work::{BackupOrder, take_backup};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(list, take)).routes(routes!(show))
+    OpenApiRouter::new()
+        .routes(routes!(list, take))
+        .routes(routes!(show))
 }
 
 /// Backups, newest first.
 #[utoipa::path(get, path = "/api/v1/backups", responses((status = 200, body = Vec<api::Backup>)))]
 async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Backup>>, ApiError> {
-    Ok(Json(app.records.backups().await?.into_iter().map(views::backup).collect()))
+    Ok(Json(
+        app.records
+            .backups()
+            .await?
+            .into_iter()
+            .map(views::backup)
+            .collect(),
+    ))
 }
 
 /// One backup.
 #[utoipa::path(get, path = "/api/v1/backups/{name}", responses((status = 200, body = api::Backup)))]
-async fn show(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<Json<api::Backup>, ApiError> {
+async fn show(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<api::Backup>, ApiError> {
     Ok(Json(views::backup(app.records.backup(&name).await?)))
 }
 
@@ -46,10 +58,17 @@ async fn take(
         return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
     }
     let (medium, found) = app.card_in(new.slot).await?;
-    let refuse = |why: &str| Err(ApiError::conflict("nothing-to-back-up", format!("the card in slot {} {why}", new.slot)));
+    let refuse = |why: &str| {
+        Err(ApiError::conflict(
+            "nothing-to-back-up",
+            format!("the card in slot {} {why}", new.slot),
+        ))
+    };
     let stamp = match &found.contents.occupant {
         Occupant::Blank => return refuse("is blank; there is nothing to back up"),
-        Occupant::Unfinished(_) => return refuse("is incomplete; there is nothing whole to back up"),
+        Occupant::Unfinished(_) => {
+            return refuse("is incomplete; there is nothing whole to back up");
+        }
         Occupant::Foreign if found.contents.layout.is_none() => {
             return refuse("has no partition table that is understood; it cannot be backed up");
         }
@@ -59,22 +78,46 @@ async fn take(
     let card = match &found.label {
         Some(label) => label.clone(),
         None => {
-            let card = app.records.add_card(medium.size as i64, &medium.kind, &found.bound.edges, &operator).await?;
-            let summary = format!("{} is the label of the card in slot {}", card.label, new.slot);
-            app.note(&operator, "card.labelled", &card.label, &summary).await?;
+            let card = app
+                .records
+                .add_card(
+                    medium.size as i64,
+                    &medium.kind,
+                    &found.bound.edges,
+                    &operator,
+                )
+                .await?;
+            let summary = format!(
+                "{} is the label of the card in slot {}",
+                card.label, new.slot
+            );
+            app.note(&operator, "card.labelled", &card.label, &summary)
+                .await?;
             card.label
         }
     };
     // A stamp's word on the device counts if that device is known here.
     let device = match stamp.and_then(|stamp| stamp.device.as_ref()) {
-        Some(name) => app.records.device(name).await.ok().map(|device| device.name),
+        Some(name) => app
+            .records
+            .device(name)
+            .await
+            .ok()
+            .map(|device| device.name),
         None => None,
     };
-    let newest = app.records.imprints(Some(&card), None, 1).await?.into_iter().next();
+    let newest = app
+        .records
+        .imprints(Some(&card), None, 1)
+        .await?
+        .into_iter()
+        .next();
     let order = BackupOrder {
         slot: new.slot,
         insertion: medium.insertion,
-        imprint: newest.filter(|imprint| stamp.is_some_and(|stamp| stamp.imprint == imprint.id)).map(|i| i.id),
+        imprint: newest
+            .filter(|imprint| stamp.is_some_and(|stamp| stamp.imprint == imprint.id))
+            .map(|i| i.id),
         device,
         card: card.clone(),
     };
@@ -90,6 +133,8 @@ async fn take(
         operator,
         request_key,
     };
-    let job = app.start_job(job, Some(reserved), move |work| take_backup(work, &order)).await?;
+    let job = app
+        .start_job(job, Some(reserved), move |work| take_backup(work, &order))
+        .await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
 }

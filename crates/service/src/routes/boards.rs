@@ -13,7 +13,11 @@ use crate::app::App;
 use crate::error::ApiError;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(list)).routes(routes!(put)).routes(routes!(sites)).routes(routes!(put_site))
+    OpenApiRouter::new()
+        .routes(routes!(list))
+        .routes(routes!(put))
+        .routes(routes!(sites))
+        .routes(routes!(put_site))
 }
 
 /// A short name: small letters, digits, hyphens.
@@ -22,7 +26,9 @@ pub fn check_name(noun: &str, name: &str) -> Result<(), ApiError> {
     if (1..=40).contains(&name.len()) && name.bytes().all(plain) {
         return Ok(());
     }
-    let detail = format!("{name:?} cannot name a {noun}; it takes 1 to 40 small letters, digits and hyphens");
+    let detail = format!(
+        "{name:?} cannot name a {noun}; it takes 1 to 40 small letters, digits and hyphens"
+    );
     Err(ApiError::invalid("bad-name", detail))
 }
 
@@ -54,7 +60,13 @@ async fn put(
         architecture: board.architecture.clone(),
     };
     app.records.put_board(&row).await?;
-    app.note(&operator, "board.changed", &name, &format!("Board model {name} added or changed")).await?;
+    app.note(
+        &operator,
+        "board.changed",
+        &name,
+        &format!("Board model {name} added or changed"),
+    )
+    .await?;
     Ok(Json(api::BoardModel { name, ..board }))
 }
 
@@ -84,6 +96,12 @@ async fn put_site(
         title: site.title.clone(),
     };
     app.records.put_site(&row).await?;
-    app.note(&operator, "site.changed", &name, &format!("Site {name} added or changed")).await?;
+    app.note(
+        &operator,
+        "site.changed",
+        &name,
+        &format!("Site {name} added or changed"),
+    )
+    .await?;
     Ok(Json(api::Site { name, ..site }))
 }

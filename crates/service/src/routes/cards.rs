@@ -15,7 +15,9 @@ use crate::views;
 const IMPRINTS: i64 = 50;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(list)).routes(routes!(show))
+    OpenApiRouter::new()
+        .routes(routes!(list))
+        .routes(routes!(show))
 }
 
 /// Cards by label.
@@ -31,10 +33,18 @@ async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Card>>, ApiEr
 
 /// One card with what was written onto it.
 #[utoipa::path(get, path = "/api/v1/cards/{label}", responses((status = 200, body = api::CardDetail)))]
-async fn show(State(app): State<Arc<App>>, Path(label): Path<String>) -> Result<Json<api::CardDetail>, ApiError> {
+async fn show(
+    State(app): State<Arc<App>>,
+    Path(label): Path<String>,
+) -> Result<Json<api::CardDetail>, ApiError> {
     let row = app.records.card(&label).await?;
     let imprints = app.records.imprints(Some(&label), None, IMPRINTS).await?;
-    let backups = app.records.backups().await?.into_iter().filter(|backup| backup.card == label);
+    let backups = app
+        .records
+        .backups()
+        .await?
+        .into_iter()
+        .filter(|backup| backup.card == label);
     Ok(Json(api::CardDetail {
         card: views::card(row, app.slots.slot_of(&label)),
         imprints: imprints.into_iter().map(views::imprint).collect(),

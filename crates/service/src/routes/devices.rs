@@ -21,13 +21,23 @@ use crate::views;
 const IMPRINTS: i64 = 50;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(list, add)).routes(routes!(show)).routes(routes!(change))
+    OpenApiRouter::new()
+        .routes(routes!(list, add))
+        .routes(routes!(show))
+        .routes(routes!(change))
 }
 
 /// Devices by name.
 #[utoipa::path(get, path = "/api/v1/devices", responses((status = 200, body = Vec<api::Device>)))]
 async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Device>>, ApiError> {
-    Ok(Json(app.records.devices().await?.into_iter().map(views::device).collect()))
+    Ok(Json(
+        app.records
+            .devices()
+            .await?
+            .into_iter()
+            .map(views::device)
+            .collect(),
+    ))
 }
 
 /// Registers a device.
@@ -50,13 +60,22 @@ async fn add(
         added_by: operator.clone(),
     };
     app.records.add_device(&row).await?;
-    app.note(&operator, "device.added", &new.name, &format!("Device {} registered", new.name)).await?;
+    app.note(
+        &operator,
+        "device.added",
+        &new.name,
+        &format!("Device {} registered", new.name),
+    )
+    .await?;
     Ok((StatusCode::CREATED, Json(detail(&app, &new.name).await?)))
 }
 
 /// One device with its settings and imprints.
 #[utoipa::path(get, path = "/api/v1/devices/{name}", responses((status = 200, body = api::DeviceDetail)))]
-async fn show(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<Json<api::DeviceDetail>, ApiError> {
+async fn show(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<api::DeviceDetail>, ApiError> {
     Ok(Json(detail(&app, &name).await?))
 }
 
@@ -66,8 +85,16 @@ async fn detail(app: &App, name: &str) -> Result<api::DeviceDetail, ApiError> {
     let (mut shown, mut problems) = (Vec::new(), Vec::new());
     if let Some(release) = &release {
         let fields = views::sheet(release)?.fields;
-        let (values, wrong) = effective(&fields, &Settings::new(), &app.device_values(&device).await?);
-        shown = fields.iter().zip(&values).map(|(field, value)| views::setting(field, Some(value))).collect();
+        let (values, wrong) = effective(
+            &fields,
+            &Settings::new(),
+            &app.device_values(&device).await?,
+        );
+        shown = fields
+            .iter()
+            .zip(&values)
+            .map(|(field, value)| views::setting(field, Some(value)))
+            .collect();
         problems = wrong
             .into_iter()
             .map(|problem| api::SettingProblem {
@@ -106,31 +133,45 @@ async fn change(
     let fields = views::sheet(&release)?.fields;
     let mut changes = Vec::new();
     for (field_name, value) in given.set {
-        let field = fields.iter().find(|field| field.name == field_name).ok_or_else(|| {
-            let known: Vec<_> = fields.iter().map(|field| field.name.as_str()).collect();
-            let detail = format!("{} has no field {field_name:?}; it has {}", release.name, known.join(", "));
-            ApiError::invalid("unknown-field", detail)
-        })?;
+        let field = fields
+            .iter()
+            .find(|field| field.name == field_name)
+            .ok_or_else(|| {
+                let known: Vec<_> = fields.iter().map(|field| field.name.as_str()).collect();
+                let detail = format!(
+                    "{} has no field {field_name:?}; it has {}",
+                    release.name,
+                    known.join(", ")
+                );
+                ApiError::invalid("unknown-field", detail)
+            })?;
         let change = match value {
             None => Change::Clear,
             Some(value) => {
                 field.kind.check(&value).map_err(|why| {
-                    ApiError::invalid("bad-value", format!("device {name}, {}: {why}", field.label))
+                    ApiError::invalid(
+                        "bad-value",
+                        format!("device {name}, {}: {why}", field.label),
+                    )
                 })?;
                 match field.kind {
                     FieldKind::HostName => Change::HostName(value),
-                    kind if kind.is_secret() => {
-                        Change::Sealed(app.keys.seal_secret(&secret_name(device.id, &field_name), &value)?)
-                    }
+                    kind if kind.is_secret() => Change::Sealed(
+                        app.keys
+                            .seal_secret(&secret_name(device.id, &field_name), &value)?,
+                    ),
                     _ => Change::Plain(value),
                 }
             }
         };
         changes.push((field_name, change));
     }
-    app.records.change_settings(&device, &changes, &operator).await?;
+    app.records
+        .change_settings(&device, &changes, &operator)
+        .await?;
     let names: Vec<_> = changes.iter().map(|(field, _)| field.as_str()).collect();
     let summary = format!("Settings of {name} changed: {}", names.join(", "));
-    app.note(&operator, "device.changed", &name, &summary).await?;
+    app.note(&operator, "device.changed", &name, &summary)
+        .await?;
     Ok(Json(detail(&app, &name).await?))
 }

@@ -27,7 +27,9 @@ use crate::views;
 const PAGE: i64 = 100;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(list)).routes(routes!(stream))
+    OpenApiRouter::new()
+        .routes(routes!(list))
+        .routes(routes!(stream))
 }
 
 #[derive(Deserialize)]
@@ -43,7 +45,9 @@ async fn list(
     Query(Before { before }): Query<Before>,
 ) -> Result<Json<api::Events>, ApiError> {
     let rows = app.records.events(before, PAGE).await?;
-    let next = (rows.len() as i64 == PAGE).then(|| rows.last().map(|row| row.id)).flatten();
+    let next = (rows.len() as i64 == PAGE)
+        .then(|| rows.last().map(|row| row.id))
+        .flatten();
     Ok(Json(api::Events {
         items: rows.into_iter().map(views::event).collect(),
         next,
@@ -59,7 +63,9 @@ async fn stream(
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
     // Listening begins before the start is settled, so that nothing falls between.
     let mut news = app.bus.listen();
-    let given = headers.get("last-event-id").and_then(|id| id.to_str().ok()?.parse().ok());
+    let given = headers
+        .get("last-event-id")
+        .and_then(|id| id.to_str().ok()?.parse().ok());
     let mut last = match given {
         Some(id) => id,
         None => app.records.last_event().await?,
@@ -107,7 +113,9 @@ async fn tell_events(app: &App, send: &Line, mut last: i64) -> Option<i64> {
         for row in rows {
             last = row.id;
             let event = Event::default().event("event").id(row.id.to_string());
-            send.send(Ok(event.json_data(views::event(row)).ok()?)).await.ok()?;
+            send.send(Ok(event.json_data(views::event(row)).ok()?))
+                .await
+                .ok()?;
         }
         if !whole {
             return Some(last);

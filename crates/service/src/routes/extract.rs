@@ -14,10 +14,16 @@ impl<S: Send + Sync> FromRequestParts<S> for Operator {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ApiError> {
-        let named = parts.headers.get(api::OPERATOR).map(|value| value.to_str().unwrap_or("").trim());
+        let named = parts
+            .headers
+            .get(api::OPERATOR)
+            .map(|value| value.to_str().unwrap_or("").trim());
         let name = named.unwrap_or("operator");
         if name.is_empty() || name.len() > 64 {
-            return Err(ApiError::invalid("bad-operator", "the operator's name takes 1 to 64 plain characters"));
+            return Err(ApiError::invalid(
+                "bad-operator",
+                "the operator's name takes 1 to 64 plain characters",
+            ));
         }
         Ok(Self(name.into()))
     }
@@ -35,7 +41,10 @@ impl<S: Send + Sync> FromRequestParts<S> for RequestKey {
         };
         match value.to_str() {
             Ok(key) if (1..=128).contains(&key.len()) => Ok(Self(Some(key.into()))),
-            _ => Err(ApiError::invalid("bad-key", "an Idempotency-Key takes 1 to 128 plain characters")),
+            _ => Err(ApiError::invalid(
+                "bad-key",
+                "an Idempotency-Key takes 1 to 128 plain characters",
+            )),
         }
     }
 }
@@ -48,6 +57,8 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Given<T> {
 
     async fn from_request(request: Request, state: &S) -> Result<Self, ApiError> {
         let given = Json::from_request(request, state).await;
-        given.map(|Json(given)| Self(given)).map_err(|e| ApiError::invalid("bad-request", e.body_text()))
+        given
+            .map(|Json(given)| Self(given))
+            .map_err(|e| ApiError::invalid("bad-request", e.body_text()))
     }
 }

@@ -20,7 +20,11 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 async fn health(State(app): State<Arc<App>>) -> Result<Json<api::Health>, ApiError> {
     if !app.records.answers().await {
         let detail = "the database does not answer; the service's log says more";
-        return Err(ApiError::new(StatusCode::SERVICE_UNAVAILABLE, "records", detail));
+        return Err(ApiError::new(
+            StatusCode::SERVICE_UNAVAILABLE,
+            "records",
+            detail,
+        ));
     }
     Ok(Json(api::Health {
         status: "ready".into(),

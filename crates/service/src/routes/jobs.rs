@@ -16,7 +16,10 @@ use crate::views;
 const PAGE: i64 = 50;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(list)).routes(routes!(show)).routes(routes!(cancel))
+    OpenApiRouter::new()
+        .routes(routes!(list))
+        .routes(routes!(show))
+        .routes(routes!(cancel))
 }
 
 #[derive(Deserialize)]
@@ -27,9 +30,14 @@ struct Before {
 /// Jobs, newest first.
 #[utoipa::path(get, path = "/api/v1/jobs", params(("before" = Option<i64>, Query)),
     responses((status = 200, body = api::Jobs)))]
-async fn list(State(app): State<Arc<App>>, Query(Before { before }): Query<Before>) -> Result<Json<api::Jobs>, ApiError> {
+async fn list(
+    State(app): State<Arc<App>>,
+    Query(Before { before }): Query<Before>,
+) -> Result<Json<api::Jobs>, ApiError> {
     let rows = app.records.jobs(before, PAGE).await?;
-    let next = (rows.len() as i64 == PAGE).then(|| rows.last().map(|row| row.id)).flatten();
+    let next = (rows.len() as i64 == PAGE)
+        .then(|| rows.last().map(|row| row.id))
+        .flatten();
     let items = rows.into_iter().map(|row| {
         let progress = app.jobs.progress(row.id);
         views::job(row, progress)
@@ -42,7 +50,10 @@ async fn list(State(app): State<Arc<App>>, Query(Before { before }): Query<Befor
 
 /// One job with its progress.
 #[utoipa::path(get, path = "/api/v1/jobs/{id}", responses((status = 200, body = api::Job)))]
-async fn show(State(app): State<Arc<App>>, Path(id): Path<i64>) -> Result<Json<api::Job>, ApiError> {
+async fn show(
+    State(app): State<Arc<App>>,
+    Path(id): Path<i64>,
+) -> Result<Json<api::Job>, ApiError> {
     Ok(Json(app.job_view(id).await?))
 }
 
@@ -55,8 +66,20 @@ async fn cancel(
 ) -> Result<Json<api::Job>, ApiError> {
     let job = app.job_view(id).await?;
     if !app.jobs.cancel(id) {
-        return Err(ApiError::conflict("job-over", format!("job {id} is over ({}); there is nothing to cancel", job.state)));
+        return Err(ApiError::conflict(
+            "job-over",
+            format!(
+                "job {id} is over ({}); there is nothing to cancel",
+                job.state
+            ),
+        ));
     }
-    app.note(&operator, "job.cancel-asked", &id.to_string(), &format!("Job {id} asked to stop")).await?;
+    app.note(
+        &operator,
+        "job.cancel-asked",
+        &id.to_string(),
+        &format!("Job {id} asked to stop"),
+    )
+    .await?;
     Ok(Json(job))
 }

@@ -24,11 +24,14 @@ use crate::app::App;
 use crate::console;
 
 #[derive(OpenApi)]
-#[openapi(info(
-    title = "Duplicarium",
-    description = "Provision appliance boards from a versioned image catalogue, and keep backups that restore. \
+#[openapi(
+    components(schemas(api::Problem)),
+    info(
+        title = "Duplicarium",
+        description = "Provision appliance boards from a versioned image catalogue, and keep backups that restore. \
                    Errors are problem details (RFC 9457) with a stable code."
-))]
+    )
+)]
 struct Document;
 
 fn interface() -> OpenApiRouter<Arc<App>> {
@@ -48,14 +51,20 @@ fn interface() -> OpenApiRouter<Arc<App>> {
 
 /// The OpenAPI document as JSON.
 pub fn document() -> String {
-    interface().into_openapi().to_pretty_json().unwrap_or_default()
+    interface()
+        .into_openapi()
+        .to_pretty_json()
+        .unwrap_or_default()
 }
 
 /// Everything that is served.
 pub fn router(app: Arc<App>) -> Router {
     let (interface, document) = interface().split_for_parts();
     let document = document.to_json().unwrap_or_default();
-    let described = axum::routing::get(move || async move { ([("content-type", "application/json")], document) });
+    let described =
+        axum::routing::get(
+            move || async move { ([("content-type", "application/json")], document) },
+        );
     interface
         .route("/api/v1/openapi.json", described)
         .merge(console::router(app.console_dir.as_deref()))

@@ -13,7 +13,9 @@ use crate::app::App;
 use crate::error::ApiError;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(make)).routes(routes!(confirm))
+    OpenApiRouter::new()
+        .routes(routes!(make))
+        .routes(routes!(confirm))
 }
 
 /// Makes a plan for the card in a slot. Nothing is touched.
@@ -23,7 +25,10 @@ async fn make(
     Operator(operator): Operator,
     Given(new): Given<api::NewPlan>,
 ) -> Result<(StatusCode, Json<api::Plan>), ApiError> {
-    Ok((StatusCode::CREATED, Json(app.make_plan(&operator, &new).await?)))
+    Ok((
+        StatusCode::CREATED,
+        Json(app.make_plan(&operator, &new).await?),
+    ))
 }
 
 /// Confirms a plan with the label on the card: a job.
@@ -36,5 +41,8 @@ async fn confirm(
     Path(id): Path<String>,
     Given(given): Given<api::Confirmation>,
 ) -> Result<(StatusCode, Json<api::Job>), ApiError> {
-    Ok((StatusCode::ACCEPTED, Json(app.confirm_plan(&operator, &id, &given.card, key).await?)))
+    Ok((
+        StatusCode::ACCEPTED,
+        Json(app.confirm_plan(&operator, &id, &given.card, key).await?),
+    ))
 }

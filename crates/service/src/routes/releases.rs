@@ -17,19 +17,33 @@ use crate::views;
 use crate::work::{Import, import};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(list, add)).routes(routes!(show))
+    OpenApiRouter::new()
+        .routes(routes!(list, add))
+        .routes(routes!(show))
 }
 
 /// Releases, newest first.
 #[utoipa::path(get, path = "/api/v1/releases", responses((status = 200, body = Vec<api::Release>)))]
 async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Release>>, ApiError> {
-    Ok(Json(app.records.releases().await?.iter().map(views::release).collect()))
+    Ok(Json(
+        app.records
+            .releases()
+            .await?
+            .iter()
+            .map(views::release)
+            .collect(),
+    ))
 }
 
 /// One release.
 #[utoipa::path(get, path = "/api/v1/releases/{name}", responses((status = 200, body = api::ReleaseDetail)))]
-async fn show(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<Json<api::ReleaseDetail>, ApiError> {
-    Ok(Json(views::release_detail(&app.records.release(&name).await?)?))
+async fn show(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<api::ReleaseDetail>, ApiError> {
+    Ok(Json(views::release_detail(
+        &app.records.release(&name).await?,
+    )?))
 }
 
 /// Adds a release from an upload that is whole: a job.
@@ -46,21 +60,35 @@ async fn add(
     {
         return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
     }
-    let sheet = Sheet::parse(&new.sheet).map_err(|e| ApiError::invalid("bad-sheet", format!("release sheet, {e}")))?;
+    let sheet = Sheet::parse(&new.sheet)
+        .map_err(|e| ApiError::invalid("bad-sheet", format!("release sheet, {e}")))?;
     let name = sheet.name();
     if app.records.release(&name).await.is_ok() {
-        let detail = format!("the catalogue has a release {name:?} already; give the sheet another version");
+        let detail =
+            format!("the catalogue has a release {name:?} already; give the sheet another version");
         return Err(ApiError::conflict("taken", detail));
     }
-    let known: Vec<_> = app.records.boards().await?.into_iter().map(|board| board.name).collect();
+    let known: Vec<_> = app
+        .records
+        .boards()
+        .await?
+        .into_iter()
+        .map(|board| board.name)
+        .collect();
     if let Some(board) = sheet.boards.iter().find(|board| !known.contains(board)) {
-        let detail = format!("the sheet names board model {board:?}, which is not known here; known are {}", known.join(", "));
+        let detail = format!(
+            "the sheet names board model {board:?}, which is not known here; known are {}",
+            known.join(", ")
+        );
         return Err(ApiError::invalid("unknown-board", detail));
     }
     let (files, kept) = app.upload_files(&new.upload)?;
     let received = std::fs::metadata(&files.bytes)?.len();
     if received != kept.size {
-        let detail = format!("{} is not whole: {received} of {} bytes have arrived", kept.file_name, kept.size);
+        let detail = format!(
+            "{} is not whole: {received} of {} bytes have arrived",
+            kept.file_name, kept.size
+        );
         return Err(ApiError::conflict("upload-not-whole", detail));
     }
     let order = Import {
@@ -77,6 +105,8 @@ async fn add(
         operator,
         request_key,
     };
-    let job = app.start_job(job, None, move |work| import(work, &order)).await?;
+    let job = app
+        .start_job(job, None, move |work| import(work, &order))
+        .await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
 }

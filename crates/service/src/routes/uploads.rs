@@ -17,7 +17,9 @@ use crate::app::App;
 use crate::error::ApiError;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(begin)).routes(routes!(show, part))
+    OpenApiRouter::new()
+        .routes(routes!(begin))
+        .routes(routes!(show, part))
 }
 
 /// What is kept beside an upload's bytes.
@@ -66,17 +68,28 @@ async fn begin(
     Given(new): Given<api::NewUpload>,
 ) -> Result<(StatusCode, Json<api::Upload>), ApiError> {
     if new.size == 0 {
-        return Err(ApiError::invalid("empty", format!("{} is empty", new.file_name)));
+        return Err(ApiError::invalid(
+            "empty",
+            format!("{} is empty", new.file_name),
+        ));
     }
     let mut id = [0; 12];
     getrandom::fill(&mut id).map_err(|e| ApiError::invalid("no-chance", e.to_string()))?;
     let id = hex::encode(id);
     let kept = Kept {
         // Only the last part, and only for people: it never becomes a path.
-        file_name: new.file_name.rsplit(['/', '\\']).next().unwrap_or("image").into(),
+        file_name: new
+            .file_name
+            .rsplit(['/', '\\'])
+            .next()
+            .unwrap_or("image")
+            .into(),
         size: new.size,
     };
-    std::fs::write(app.uploads.join(format!("{id}.json")), serde_json::to_vec(&kept).unwrap_or_default())?;
+    std::fs::write(
+        app.uploads.join(format!("{id}.json")),
+        serde_json::to_vec(&kept).unwrap_or_default(),
+    )?;
     std::fs::File::create_new(app.uploads.join(&id))?;
     let (files, kept) = app.upload_files(&id)?;
     Ok((StatusCode::CREATED, Json(view(&id, &files, &kept)?)))
@@ -84,7 +97,10 @@ async fn begin(
 
 /// How far an upload is.
 #[utoipa::path(get, path = "/api/v1/uploads/{id}", responses((status = 200, body = api::Upload)))]
-async fn show(State(app): State<Arc<App>>, Path(id): Path<String>) -> Result<Json<api::Upload>, ApiError> {
+async fn show(
+    State(app): State<Arc<App>>,
+    Path(id): Path<String>,
+) -> Result<Json<api::Upload>, ApiError> {
     let (files, kept) = app.upload_files(&id)?;
     Ok(Json(view(&id, &files, &kept)?))
 }
@@ -110,12 +126,20 @@ async fn part(
         if offset != now.received || offset + bytes.len() as u64 > kept.size {
             return Err(ApiError::conflict(
                 "wrong-offset",
-                format!("the upload has {} of {} bytes; go on from there", now.received, kept.size),
+                format!(
+                    "the upload has {} of {} bytes; go on from there",
+                    now.received, kept.size
+                ),
             ));
         }
-        std::fs::File::options().write(true).open(&files.bytes)?.write_all_at(&bytes, offset)?;
+        std::fs::File::options()
+            .write(true)
+            .open(&files.bytes)?
+            .write_all_at(&bytes, offset)?;
         view(&id, &files, &kept)
     });
-    let now = written.await.map_err(|e| ApiError::invalid("storage", e.to_string()))??;
+    let now = written
+        .await
+        .map_err(|e| ApiError::invalid("storage", e.to_string()))??;
     Ok(Json(now))
 }

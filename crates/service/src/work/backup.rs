@@ -33,7 +33,13 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
     let card = slot.open(order.insertion)?;
     let disk = CardDisk(card.as_ref());
     let layout = Layout::read(&disk).map_err(|e| {
-        WorkError::new("no-layout", format!("card {} in slot {} cannot be backed up: {e}", order.card, order.slot))
+        WorkError::new(
+            "no-layout",
+            format!(
+                "card {} in slot {} cannot be backed up: {e}",
+                order.card, order.slot
+            ),
+        )
     })?;
     let map = layout.map(card.size());
     let mut ingest = Ingest::start(app.vault.clone(), PACKERS);
@@ -89,7 +95,8 @@ async fn backup_name(work: &Work, order: &BackupOrder) -> Result<String, WorkErr
     let day = OffsetDateTime::now_utc().format(day).unwrap_or_default();
     let plain = format!("{}.{day}", order.device.as_deref().unwrap_or(&order.card));
     let taken = work.app.records.backups_named_like(&plain).await?;
-    let mut names = std::iter::once(plain.clone()).chain((2..).map(|number| format!("{plain}.{number}")));
+    let mut names =
+        std::iter::once(plain.clone()).chain((2..).map(|number| format!("{plain}.{number}")));
     Ok(names.find(|name| !taken.contains(name)).unwrap_or(plain))
 }
 
@@ -99,9 +106,14 @@ fn explain(error: WriteError, order: &BackupOrder) -> WorkError {
     let detail = match error.code {
         "cancelled" => format!("no backup was taken; card {card} was only read and is as it was"),
         "verify-failed" => {
-            format!("card {card} in slot {slot} gave other bytes the second time; no backup was taken. Try another reader, and mistrust the card")
+            format!(
+                "card {card} in slot {slot} gave other bytes the second time; no backup was taken. Try another reader, and mistrust the card"
+            )
         }
-        _ => format!("card {card} in slot {slot}: {}; no backup was taken, the card was only read", error.detail),
+        _ => format!(
+            "card {card} in slot {slot}: {}; no backup was taken, the card was only read",
+            error.detail
+        ),
     };
     WorkError::new(error.code, detail)
 }

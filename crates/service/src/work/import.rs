@@ -61,12 +61,16 @@ impl Hashing {
     }
 
     fn update(&self, bytes: Arc<Vec<u8>>) -> io::Result<()> {
-        self.give.send(bytes).map_err(|_| io::Error::other("hashing stopped"))
+        self.give
+            .send(bytes)
+            .map_err(|_| io::Error::other("hashing stopped"))
     }
 
     fn finish(self) -> io::Result<Vec<u8>> {
         drop(self.give);
-        self.thread.join().map_err(|_| io::Error::other("hashing stopped"))
+        self.thread
+            .join()
+            .map_err(|_| io::Error::other("hashing stopped"))
     }
 }
 
@@ -93,7 +97,9 @@ pub fn import(work: &Work, import: &Import) -> Result<Value, WorkError> {
     let mut file = File::open(&import.path)?;
     let packed_size = file.metadata()?.len();
     let mut head = Vec::new();
-    file.by_ref().take(PROBE_LEN as u64).read_to_end(&mut head)?;
+    file.by_ref()
+        .take(PROBE_LEN as u64)
+        .read_to_end(&mut head)?;
     let packing = Packing::of(&head).map_err(|e| unfit(e.to_string()))?;
     let file = io::Seek::rewind(&mut file).map(|()| file)?;
     work.progress.begin(Stage::Importing, packed_size);
@@ -113,7 +119,9 @@ pub fn import(work: &Work, import: &Import) -> Result<Value, WorkError> {
             return Err(WorkError::new("cancelled", format!("{name} was not added")));
         }
         let mut bytes = vec![0; CHUNK_LEN];
-        let filled = unpacker.fill(&mut bytes).map_err(|e| unfit(e.to_string()))?;
+        let filled = unpacker
+            .fill(&mut bytes)
+            .map_err(|e| unfit(e.to_string()))?;
         if chunk == 0 && table::mbr::parse(&bytes[..SECTOR as usize]).is_none() {
             return Err(unfit(
                 "this is no disk image: it does not begin with a partition table. Give the image of a whole card".into(),
@@ -178,8 +186,13 @@ pub fn import(work: &Work, import: &Import) -> Result<Value, WorkError> {
     work.wait(async {
         work.app.records.add_release(&release).await?;
         let chunks = raw_size.div_ceil(CHUNK);
-        let summary = format!("{} added from {name} ({chunks} chunks, {} bytes new)", release.name, growth.stored);
-        work.app.note(&work.operator, "release.added", &release.name, &summary).await?;
+        let summary = format!(
+            "{} added from {name} ({chunks} chunks, {} bytes new)",
+            release.name, growth.stored
+        );
+        work.app
+            .note(&work.operator, "release.added", &release.name, &summary)
+            .await?;
         Ok(json!({ "release": release.name }))
     })
 }

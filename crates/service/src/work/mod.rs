@@ -60,4 +60,11 @@ macro_rules! through_api_error {
     )*};
 }
 
-through_api_error!(RecordError, VaultError, CardError, Unsafe, ComposeError, std::io::Error);
+through_api_error!(
+    RecordError,
+    VaultError,
+    CardError,
+    Unsafe,
+    ComposeError,
+    std::io::Error
+);

@@ -49,7 +49,9 @@ impl WriteOrder {
                 imprint,
                 base,
                 device: self.device.as_ref().map(|(_, name)| name.clone()),
-                made: OffsetDateTime::now_utc().replace_nanosecond(0).unwrap_or_else(|_| OffsetDateTime::now_utc()),
+                made: OffsetDateTime::now_utc()
+                    .replace_nanosecond(0)
+                    .unwrap_or_else(|_| OffsetDateTime::now_utc()),
             }),
         }
     }
@@ -75,7 +77,10 @@ pub fn write_card(work: &Work, order: &WriteOrder) -> Result<Value, WorkError> {
     let result = compose_and_write(work, order, imprint);
     match &result {
         Ok((written, verified)) => {
-            work.wait(app.records.finish_imprint(imprint, *written as i64, *verified as i64))?;
+            work.wait(
+                app.records
+                    .finish_imprint(imprint, *written as i64, *verified as i64),
+            )?;
         }
         Err(_) => work.wait(app.records.spoil_imprint(imprint))?,
     }
@@ -86,7 +91,11 @@ pub fn write_card(work: &Work, order: &WriteOrder) -> Result<Value, WorkError> {
     }))
 }
 
-fn compose_and_write(work: &Work, order: &WriteOrder, imprint: i64) -> Result<(u64, u64), WorkError> {
+fn compose_and_write(
+    work: &Work,
+    order: &WriteOrder,
+    imprint: i64,
+) -> Result<(u64, u64), WorkError> {
     let app = &work.app;
     let slot = app.bench.slot(order.slot)?.ok_or(CardError::Empty)?;
     let medium = slot.medium()?.ok_or(CardError::Empty)?;
@@ -105,7 +114,13 @@ fn compose_and_write(work: &Work, order: &WriteOrder, imprint: i64) -> Result<(u
         job: work.job,
         began: OffsetDateTime::now_utc(),
     };
-    let done = write(card.as_ref(), &composed.disk, &composed.map, &mark, &work.progress)?;
+    let done = write(
+        card.as_ref(),
+        &composed.disk,
+        &composed.map,
+        &mark,
+        &work.progress,
+    )?;
     work.progress.begin(Stage::Finishing, 0);
     Ok((done.written, done.verified))
 }
@@ -114,12 +129,17 @@ fn compose_and_write(work: &Work, order: &WriteOrder, imprint: i64) -> Result<(u
 fn explain(error: WorkError, order: &WriteOrder) -> WorkError {
     let (card, slot) = (&order.card, order.slot);
     let detail = match error.code {
-        "cancelled" => format!("card {card} in slot {slot} is incomplete and says so itself; write it again when you like"),
+        "cancelled" => format!(
+            "card {card} in slot {slot} is incomplete and says so itself; write it again when you like"
+        ),
         "card-gone" => format!(
             "card {card} vanished from slot {slot}; it is incomplete and says so itself. Put it in again and write it again"
         ),
         "verify-failed" | "card-failed" => {
-            format!("card {card} in slot {slot}: {}. It is incomplete; take another card", error.detail)
+            format!(
+                "card {card} in slot {slot}: {}. It is incomplete; take another card",
+                error.detail
+            )
         }
         _ => format!("card {card} in slot {slot}: {}", error.detail),
     };

@@ -1,0 +1,51 @@
+# Everything a newcomer types. Each target does its own set-up.
+.PHONY: demo test lint build console bench screenshots openapi
+
+export PATH := $(PATH):/usr/sbin:/sbin
+
+demo: build demo/images/.made
+	@scripts/demo
+
+build: console
+	@scripts/setup demo
+	cargo build --workspace --bins
+
+console: console/dist/index.html
+
+console/node_modules/.made: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund
+	@touch $@
+
+console/dist/index.html: console/node_modules/.made docs/openapi.json $(shell find console/src console/index.html console/*.ts console/*.js -type f 2>/dev/null)
+	cd console && npm run --silent build
+	@touch $@
+
+demo/images/.made: demo/make-images
+	@scripts/setup demo
+	demo/make-images demo/images
+	@touch $@
+
+lint: console/node_modules/.made
+	cargo fmt --all --check
+	cargo clippy --workspace --all-targets -- -D warnings
+	cd console && npm run --silent lint
+
+test:
+	@scripts/setup test
+	$(MAKE) lint
+	$(MAKE) build demo/images/.made
+	cargo test --workspace
+
+bench:
+	@scripts/setup test
+	$(MAKE) demo/images/.made
+	cargo run --release -p testbed --bin bench
+
+screenshots:
+	@scripts/setup screenshots
+	$(MAKE) build demo/images/.made
+	cargo run -p testbed --bin screenshots
+
+# After a change of the interface: the document that the console's types are made from.
+openapi:
+	cargo run -q -p service -- --openapi > docs/openapi.json

@@ -1,0 +1,72 @@
+// Calls to the service. The types are made from its OpenAPI document.
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+export type Backup = Schemas["Backup"];
+export type BoardModel = Schemas["BoardModel"];
+export type Card = Schemas["Card"];
+export type CardDetail = Schemas["CardDetail"];
+export type Device = Schemas["Device"];
+export type DeviceDetail = Schemas["DeviceDetail"];
+export type HistoryEvent = Schemas["Event"];
+export type Events = Schemas["Events"];
+export type Imprint = Schemas["Imprint"];
+export type Job = Schemas["Job"];
+export type Jobs = Schemas["Jobs"];
+export type NewPlan = Schemas["NewPlan"];
+export type Plan = Schemas["Plan"];
+export type PlannedFile = Schemas["PlannedFile"];
+export type Problem = Schemas["Problem"];
+export type Progress = Schemas["Progress"];
+export type Release = Schemas["Release"];
+export type ReleaseDetail = Schemas["ReleaseDetail"];
+export type Partition = Schemas["Partition"];
+export type Setting = Schemas["Setting"];
+export type Site = Schemas["Site"];
+export type Slot = Schemas["Slot"];
+export type Upload = Schemas["Upload"];
+
+const OPERATOR = "duplicarium.operator";
+
+export function operator(): string {
+    return localStorage.getItem(OPERATOR) ?? "operator";
+}
+
+export function setOperator(name: string) {
+    localStorage.setItem(OPERATOR, name.trim() === "" ? "operator" : name.trim());
+}
+
+/** A refusal of the service: what happened and what to do. */
+export class Refusal extends Error {
+    constructor(readonly problem: Problem) {
+        super(problem.detail);
+    }
+}
+
+async function call<T>(method: string, path: string, body?: unknown, key?: string): Promise<T> {
+    const headers: Record<string, string> = { "duplicarium-operator": operator() };
+    let content: BodyInit | undefined;
+    if (body instanceof Blob) {
+        content = body;
+    } else if (body !== undefined) {
+        headers["content-type"] = "application/json";
+        content = JSON.stringify(body);
+    }
+    if (key !== undefined) headers["idempotency-key"] = key;
+    let response: Response;
+    try {
+        response = await fetch(`/api/v1/${path}`, { method, headers, body: content });
+    } catch {
+        throw new Error("The service does not answer. Nothing was changed; try again when it runs.");
+    }
+    const answer: unknown = await response.json();
+    if (!response.ok) throw new Refusal(answer as Problem);
+    return answer as T;
+}
+
+export const get = <T>(path: string) => call<T>("GET", path);
+export const post = <T>(path: string, body: unknown, key?: string) => call<T>("POST", path, body, key);
+export const patch = <T>(path: string, body: unknown) => call<T>("PATCH", path, body);
+
+/** A key for work that must not start twice. */
+export const requestKey = () => crypto.randomUUID();

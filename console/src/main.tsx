@@ -1,0 +1,57 @@
+import "./styles.css";
+
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { RouterProvider, createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+
+import { Activity } from "./pages/Activity";
+import { Backups } from "./pages/Backups";
+import { Bench } from "./pages/Bench";
+import { Card, Cards } from "./pages/Cards";
+import { Catalogue, Release } from "./pages/Catalogue";
+import { Device, Devices } from "./pages/Devices";
+import { Shell } from "./parts/Shell";
+import { Empty, Page } from "./parts/ui";
+
+const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 5000 } } });
+
+const root = createRootRoute({
+    component: Shell,
+    notFoundComponent: () => (
+        <Page title="No such page">
+            <Empty>There is nothing at this address. Choose a page above.</Empty>
+        </Page>
+    ),
+});
+const route = <Path extends string>(path: Path, component: () => React.ReactNode) =>
+    createRoute({ getParentRoute: () => root, path, component });
+const router = createRouter({
+    routeTree: root.addChildren([
+        route("/", Bench),
+        route("/devices", Devices),
+        route("/devices/$name", Device),
+        route("/catalogue", Catalogue),
+        route("/catalogue/$name", Release),
+        route("/cards", Cards),
+        route("/cards/$label", Card),
+        route("/backups", Backups),
+        route("/activity", Activity),
+    ]),
+});
+
+declare module "@tanstack/react-router" {
+    interface Register {
+        router: typeof router;
+    }
+}
+
+const place = document.getElementById("root");
+if (place === null) throw new Error("the page has no place for the console");
+createRoot(place).render(
+    <StrictMode>
+        <QueryClientProvider client={queries}>
+            <RouterProvider router={router} />
+        </QueryClientProvider>
+    </StrictMode>,
+);

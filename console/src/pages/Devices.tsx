@@ -1,0 +1,239 @@
+// Devices: the list, one device with its settings, registering one.
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link, useParams } from "@tanstack/react-router";
+import { type FormEvent, useState } from "react";
+
+import {
+    type BoardModel,
+    type Device as DeviceRow,
+    type DeviceDetail,
+    type Release,
+    type Setting,
+    type Site,
+    get,
+    patch,
+    post,
+} from "../api/client";
+import { ImprintView } from "../parts/ImprintView";
+import { Button, Empty, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
+
+const FIELD = "rounded-sm border border-line bg-paper px-2 py-1.5";
+
+export function Devices() {
+    const devices = useQuery({ queryKey: ["devices"], queryFn: () => get<DeviceRow[]>("devices") });
+    const [adding, setAdding] = useState(false);
+    return (
+        <Page
+            title="Devices"
+            aside={
+                <Button
+                    onClick={() => {
+                        setAdding(!adding);
+                    }}
+                >
+                    Register a device
+                </Button>
+            }
+        >
+            {adding && (
+                <NewDevice
+                    done={() => {
+                        setAdding(false);
+                    }}
+                />
+            )}
+            <Failure error={devices.error} />
+            {devices.data?.length === 0 && <Empty>No device yet. Register the first one, then set its values.</Empty>}
+            {devices.data !== undefined && devices.data.length > 0 && (
+                <Table head={["device", "state", "appliance", "board", "site", "host name", "card"]}>
+                    {devices.data.map((device) => (
+                        <tr key={device.name}>
+                            <td>
+                                <Link to="/devices/$name" params={{ name: device.name }} className="font-semibold text-blueprint underline">
+                                    {device.name}
+                                </Link>
+                            </td>
+                            <td>
+                                <State name={device.state} />
+                            </td>
+                            <td>
+                                {device.appliance} {device.variant}
+                            </td>
+                            <td>{device.board}</td>
+                            <td>{device.site}</td>
+                            <td>{device.host_name ?? "-"}</td>
+                            <td>{device.card == null ? "-" : <Label>{device.card}</Label>}</td>
+                        </tr>
+                    ))}
+                </Table>
+            )}
+        </Page>
+    );
+}
+
+function NewDevice({ done }: { done: () => void }) {
+    const queries = useQueryClient();
+    const boards = useQuery({ queryKey: ["boards"], queryFn: () => get<BoardModel[]>("boards") });
+    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get<Site[]>("sites") });
+    const releases = useQuery({ queryKey: ["releases"], queryFn: () => get<Release[]>("releases") });
+    const add = useMutation({
+        mutationFn: (form: Record<string, string>) => post<DeviceDetail>("devices", form),
+        onSuccess: async () => {
+            await queries.invalidateQueries({ queryKey: ["devices"] });
+            done();
+        },
+    });
+    const appliances = [...new Set((releases.data ?? []).map((release) => release.appliance))];
+    const choices: [string, string, [string, string][]][] = [
+        ["board", "Board model", (boards.data ?? []).map((one) => [one.name, one.title])],
+        ["appliance", "Appliance", appliances.map((one) => [one, one])],
+        ["site", "Site", (sites.data ?? []).map((one) => [one.name, one.title])],
+    ];
+    return (
+        <Sheet title="Register a device">
+            <form
+                className="flex flex-wrap items-end gap-3 text-sm"
+                onSubmit={(event: FormEvent<HTMLFormElement>) => {
+                    event.preventDefault();
+                    add.mutate(Object.fromEntries(new FormData(event.currentTarget)) as Record<string, string>);
+                }}
+            >
+                <label className="grid gap-1">
+                    Name
+                    <input name="name" required className={FIELD} />
+                </label>
+                {choices.map(([name, text, options]) => (
+                    <label key={name} className="grid gap-1">
+                        {text}
+                        <select name={name} required className={FIELD}>
+                            {options.map(([value, shown]) => (
+                                <option key={value} value={value}>
+                                    {shown}
+                                </option>
+                            ))}
+                        </select>
+                    </label>
+                ))}
+                <Button type="submit" look="main" disabled={add.isPending}>
+                    Register
+                </Button>
+            </form>
+            <Failure error={add.error} />
+        </Sheet>
+    );
+}
+
+export function Device() {
+    const { name } = useParams({ strict: false });
+    const detail = useQuery({
+        queryKey: ["devices", name],
+        queryFn: () => get<DeviceDetail>(`devices/${encodeURIComponent(name ?? "")}`),
+    });
+    const data = detail.data;
+    return (
+        <Page title={name ?? ""} aside={data !== undefined && <State name={data.device.state} />}>
+            <Failure error={detail.error} />
+            {data !== undefined && (
+                <>
+                    <Sheet>
+                        <Facts
+                            rows={[
+                                ["appliance", data.device.appliance],
+                                ["board", data.device.board],
+                                ["site", data.device.site],
+                                ["release", data.release ?? "none in the catalogue suits it"],
+                                ["card", data.device.card == null ? "none" : <Label key="card">{data.device.card}</Label>],
+                            ]}
+                        />
+                    </Sheet>
+                    <Settings detail={data} />
+                    <Sheet title="Imprints">
+                        {data.imprints.length === 0 && <p className="text-sm text-faded">No card was made for it yet.</p>}
+                        {data.imprints.map((imprint) => (
+                            <ImprintView key={imprint.id} imprint={imprint} />
+                        ))}
+                    </Sheet>
+                </>
+            )}
+        </Page>
+    );
+}
+
+function Settings({ detail }: { detail: DeviceDetail }) {
+    const queries = useQueryClient();
+    const { name } = detail.device;
+    const [typed, setTyped] = useState<Record<string, string>>({});
+    const save = useMutation({
+        mutationFn: (set: Record<string, string | null>) =>
+            patch<DeviceDetail>(`devices/${encodeURIComponent(name)}/settings`, { set }),
+        onSuccess: (fresh) => {
+            queries.setQueryData(["devices", name], fresh);
+            setTyped({});
+        },
+    });
+    const problem = (field: string) => detail.problems.find((one) => one.field === field)?.rule;
+    return (
+        <Sheet title="Settings">
+            <form
+                className="grid gap-3"
+                onSubmit={(event) => {
+                    event.preventDefault();
+                    const set = Object.entries(typed).map(([field, value]) => [field, value === "" ? null : value]);
+                    save.mutate(Object.fromEntries(set) as Record<string, string | null>);
+                }}
+            >
+                {detail.settings.map((setting) => (
+                    <FieldView
+                        key={setting.name}
+                        setting={setting}
+                        typed={typed[setting.name]}
+                        problem={problem(setting.name)}
+                        type={(value) => {
+                            setTyped({ ...typed, [setting.name]: value });
+                        }}
+                    />
+                ))}
+                <div>
+                    <Button type="submit" look="main" disabled={Object.keys(typed).length === 0 || save.isPending}>
+                        Save
+                    </Button>
+                </div>
+                <Failure error={save.error} />
+                {save.isSuccess && <Notice tone="moss">Saved. Cards that were written before keep their old values.</Notice>}
+            </form>
+        </Sheet>
+    );
+}
+
+function FieldView({
+    setting,
+    typed,
+    problem,
+    type,
+}: {
+    setting: Setting;
+    typed: string | undefined;
+    problem: string | undefined;
+    type: (value: string) => void;
+}) {
+    const stored = setting.value ?? "";
+    return (
+        <label className="grid grid-cols-[11rem_18rem_1fr] items-center gap-3 text-sm">
+            <span className="font-semibold">{setting.label}</span>
+            <input
+                name={setting.name}
+                type={setting.secret ? "password" : "text"}
+                autoComplete="off"
+                value={typed ?? (setting.secret ? "" : stored)}
+                placeholder={setting.secret ? (stored === "" ? "not set" : stored) : "not set"}
+                onChange={(event) => {
+                    type(event.target.value);
+                }}
+                className={FIELD}
+            />
+            <span className={problem === undefined ? "text-faded" : "text-oxide"}>
+                {problem ?? (setting.origin === "release" ? "default of the release" : (setting.help ?? ""))}
+            </span>
+        </label>
+    );
+}

@@ -1,0 +1,44 @@
+// The record of one write.
+import type { Imprint } from "../api/client";
+import { Size, When } from "./text";
+import { Label, State } from "./ui";
+
+export function ImprintView({ imprint }: { imprint: Imprint }) {
+    const set = imprint.settings.filter((setting) => setting.value != null);
+    return (
+        <details className="border-t border-line py-2 text-sm first:border-t-0">
+            <summary className="flex cursor-pointer flex-wrap items-baseline gap-x-3">
+                <span className="text-faded">#{imprint.id}</span>
+                <State name={imprint.state} />
+                <span className="font-semibold">{imprint.base}</span>
+                <span>for {imprint.device ?? "nobody in particular"}</span>
+                <span>
+                    on <Label>{imprint.card}</Label>
+                </span>
+                <span className="text-faded">
+                    <When at={imprint.finished_at ?? imprint.started_at} /> by {imprint.operator} in slot {imprint.slot}
+                </span>
+            </summary>
+            <div className="mt-2 grid gap-1 pl-6">
+                {imprint.verified != null && (
+                    <p>
+                        Verified: <Size bytes={imprint.verified} /> read back and found equal.
+                    </p>
+                )}
+                {set.map((setting) => (
+                    <p key={setting.name}>
+                        <span className="text-faded">{setting.label}</span> {setting.value}
+                    </p>
+                ))}
+                {imprint.files.map((file) => (
+                    <figure key={file.path} className="rounded-sm border border-line">
+                        <figcaption className="border-b border-line px-3 py-1 text-faded">
+                            <span className="font-mono">{file.path}</span> on partition {file.partition}
+                        </figcaption>
+                        <pre className="overflow-x-auto px-3 py-2 font-mono text-xs">{file.content}</pre>
+                    </figure>
+                ))}
+            </div>
+        </details>
+    );
+}

@@ -1,0 +1,92 @@
+// A job as it goes on: stage, per cent, rate, time left, cancel, and how it ended.
+import { useMutation } from "@tanstack/react-query";
+
+import { type Job, type Progress, post } from "../api/client";
+import { isOver, useJob } from "../api/live";
+import { size, span } from "./text";
+import { Bar, Button, Failure, Notice } from "./ui";
+
+const DOING: Record<string, string> = {
+    waiting: "Waiting",
+    importing: "Importing",
+    composing: "Composing the card",
+    writing: "Writing",
+    verifying: "Verifying",
+    reading: "Reading",
+    finishing: "Finishing",
+};
+
+export function JobView({ id, compact = false }: { id: number; compact?: boolean }) {
+    const { job, progress } = useJob(id);
+    const cancel = useMutation({ mutationFn: () => post<Job>(`jobs/${String(id)}/cancel`, {}) });
+    if (job === undefined) return <p className="h-16 text-sm text-faded">…</p>;
+    if (isOver(job)) return <Ended job={job} />;
+    return (
+        <div className="grid gap-2" data-job={id}>
+            {!compact && <p className="text-sm">{job.subject}</p>}
+            <Stand progress={progress} />
+            <div>
+                <Button
+                    disabled={cancel.isPending || cancel.isSuccess}
+                    onClick={() => {
+                        cancel.mutate();
+                    }}
+                >
+                    {cancel.isSuccess ? "Stopping…" : "Cancel"}
+                </Button>
+            </div>
+            <Failure error={cancel.error} />
+        </div>
+    );
+}
+
+/** Two lines of fixed height, so that nothing jumps while it runs. */
+function Stand({ progress }: { progress: Progress | undefined }) {
+    const { stage, done, total, rate, seconds_left: left } = progress ?? {
+        stage: "waiting",
+        done: 0,
+        total: 0,
+        rate: 0,
+        seconds_left: null,
+    };
+    const percent = total > 0 ? Math.floor((100 * done) / total) : 0;
+    return (
+        <div className="grid gap-1 text-sm">
+            <div className="flex justify-between">
+                <span className="font-semibold">{DOING[stage] ?? stage}</span>
+                <span>{total > 0 ? `${String(percent)} %` : ""}</span>
+            </div>
+            <Bar done={done} total={total} />
+            <div className="flex h-5 justify-between text-faded">
+                <span>{total > 0 ? `${size(done)} of ${size(total)}` : ""}</span>
+                <span>{rate > 0 ? `${size(rate)}/s` : ""}</span>
+                <span>{left != null ? `${span(left)} left` : ""}</span>
+            </div>
+        </div>
+    );
+}
+
+function Ended({ job }: { job: Job }) {
+    const result = (job.result ?? {}) as Record<string, string | number>;
+    if (job.state !== "done") {
+        return (
+            <Notice tone={job.state === "failed" ? "oxide" : "ochre"}>
+                <span className="font-semibold">{job.state}:</span> {job.error}
+            </Notice>
+        );
+    }
+    if (job.kind === "import") return <Notice tone="moss">{result.release} is in the catalogue.</Notice>;
+    if (job.kind === "backup") {
+        return (
+            <Notice tone="moss">
+                {result.backup} is in the vault, read twice and equal. Card {result.card} is safe to pull.
+            </Notice>
+        );
+    }
+    return (
+        <Notice tone="moss">
+            Written and verified: {size(Number(result.verified))} read back and found equal. Recorded as imprint{" "}
+            {result.imprint}. <span className="font-semibold">Card {result.card} is safe to pull.</span>
+        </Notice>
+    );
+}

@@ -1,0 +1,74 @@
+// What stands around every page: the name, the pages, who acts, whether the service is heard.
+import { useQueryClient } from "@tanstack/react-query";
+import { Link, Outlet } from "@tanstack/react-router";
+import { useEffect, useState } from "react";
+
+import { operator, setOperator } from "../api/client";
+import { listen, useConnected } from "../api/live";
+
+const PAGES = [
+    ["/", "Bench"],
+    ["/devices", "Devices"],
+    ["/catalogue", "Catalogue"],
+    ["/cards", "Cards"],
+    ["/backups", "Backups"],
+    ["/activity", "Activity"],
+] as const;
+
+export function Shell() {
+    const queries = useQueryClient();
+    useEffect(() => listen(queries), [queries]);
+    return (
+        <>
+            <header className="border-b-2 border-ink bg-sheet">
+                <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-1 px-6 py-2.5">
+                    <span className="font-mono font-semibold tracking-tight text-blueprint">Duplicarium</span>
+                    <nav aria-label="Pages" className="flex gap-1">
+                        {PAGES.map(([to, name]) => (
+                            <Link
+                                key={to}
+                                to={to}
+                                activeOptions={{ exact: to === "/" }}
+                                className="rounded-sm px-2.5 py-1 text-sm font-semibold text-faded hover:text-blueprint"
+                                activeProps={{ className: "!text-ink underline decoration-2 underline-offset-8 decoration-blueprint" }}
+                            >
+                                {name}
+                            </Link>
+                        ))}
+                    </nav>
+                    <Heard />
+                    <Operator />
+                </div>
+            </header>
+            <Outlet />
+        </>
+    );
+}
+
+function Heard() {
+    const connected = useConnected();
+    if (connected !== false) return <span className="ml-auto text-sm text-faded">live</span>;
+    return (
+        <span role="alert" className="ml-auto text-sm font-semibold text-oxide">
+            ✕ the service is not heard; what you see may be old
+        </span>
+    );
+}
+
+function Operator() {
+    const [name, setName] = useState(operator);
+    return (
+        <label className="flex items-center gap-2 text-sm text-faded">
+            acting as
+            <input
+                value={name}
+                maxLength={64}
+                onChange={(event) => {
+                    setName(event.target.value);
+                    setOperator(event.target.value);
+                }}
+                className="w-28 rounded-sm border border-line bg-paper px-2 py-1 text-ink"
+            />
+        </label>
+    );
+}

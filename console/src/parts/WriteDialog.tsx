@@ -1,0 +1,212 @@
+// From "this card" to a verified card: choose, see the plan, confirm by the label, watch.
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { type ReactNode, useState } from "react";
+
+import { type Device, type Job, type NewPlan, type Plan, type Release, get, post, requestKey } from "../api/client";
+import { useBackups } from "../api/live";
+import { JobView } from "./JobView";
+import { Size } from "./text";
+import { Button, Facts, Failure, Label, Notice } from "./ui";
+
+type Kind = "device" | "release" | "backup";
+const KINDS: [Kind, string][] = [
+    ["device", "For a device"],
+    ["release", "A release, for nobody in particular"],
+    ["backup", "Restore a backup"],
+];
+
+export function WriteDialog({ slot, disabled }: { slot: number; disabled: boolean }) {
+    const [open, setOpen] = useState(false);
+    return (
+        <Dialog.Root open={open} onOpenChange={setOpen}>
+            <Dialog.Trigger asChild>
+                <Button look="main" disabled={disabled}>
+                    Write…
+                </Button>
+            </Dialog.Trigger>
+            <Dialog.Portal>
+                <Dialog.Overlay className="fixed inset-0 bg-black/40" />
+                <Dialog.Content
+                    aria-describedby={undefined}
+                    onInteractOutside={(event) => {
+                        event.preventDefault();
+                    }}
+                    className="fixed top-1/2 left-1/2 max-h-[92vh] w-[46rem] max-w-[95vw] -translate-x-1/2 -translate-y-1/2 overflow-y-auto rounded-sm border border-ink bg-sheet p-5"
+                >
+                    <Dialog.Title className="mb-3 text-lg font-semibold">Write the card in slot {slot}</Dialog.Title>
+                    {open && <Steps slot={slot} />}
+                    <Dialog.Close asChild>
+                        <Button className="mt-4">Close</Button>
+                    </Dialog.Close>
+                </Dialog.Content>
+            </Dialog.Portal>
+        </Dialog.Root>
+    );
+}
+
+function Steps({ slot }: { slot: number }) {
+    const [kind, setKind] = useState<Kind>("device");
+    const [name, setName] = useState("");
+    const [label, setLabel] = useState("");
+    const plan = useMutation({ mutationFn: (wanted: NewPlan) => post<Plan>("plans", wanted) });
+    const confirm = useMutation({
+        mutationFn: ({ id, card }: { id: string; card: string }) =>
+            post<Job>(`plans/${id}/confirm`, { card }, requestKey()),
+        // A label that is not this card's voids the plan.
+        onError: () => {
+            plan.reset();
+            setLabel("");
+        },
+    });
+    if (confirm.data !== undefined) return <JobView id={confirm.data.id} />;
+    return (
+        <div className="grid gap-4">
+            <fieldset className="flex flex-wrap gap-4 text-sm" disabled={plan.isPending}>
+                <legend className="sr-only">What to write</legend>
+                {KINDS.map(([value, text]) => (
+                    <label key={value} className="flex items-center gap-1.5">
+                        <input
+                            type="radio"
+                            name="kind"
+                            checked={kind === value}
+                            onChange={() => {
+                                setKind(value);
+                                setName("");
+                                plan.reset();
+                            }}
+                        />
+                        {text}
+                    </label>
+                ))}
+            </fieldset>
+            <div className="flex items-end gap-3">
+                <Choice
+                    kind={kind}
+                    value={name}
+                    choose={(chosen) => {
+                        setName(chosen);
+                        plan.reset();
+                        confirm.reset();
+                    }}
+                />
+                <Button
+                    look={plan.data === undefined ? "main" : "plain"}
+                    disabled={name === "" || plan.isPending}
+                    onClick={() => {
+                        confirm.reset();
+                        plan.mutate({ slot, [kind]: name });
+                    }}
+                >
+                    Show the plan
+                </Button>
+            </div>
+            <Failure error={plan.error ?? confirm.error} />
+            {plan.data !== undefined && (
+                <>
+                    <PlanView plan={plan.data} />
+                    <form
+                        className="flex items-end gap-3"
+                        onSubmit={(event) => {
+                            event.preventDefault();
+                            if (plan.data !== undefined) confirm.mutate({ id: plan.data.id, card: label.trim() });
+                        }}
+                    >
+                        <label className="grid gap-1 text-sm">
+                            Label on the card&apos;s sticker
+                            <input
+                                value={label}
+                                autoComplete="off"
+                                placeholder="C-0000"
+                                onChange={(event) => {
+                                    setLabel(event.target.value);
+                                }}
+                                className="w-40 rounded-sm border border-line bg-paper px-2 py-1.5 font-mono"
+                            />
+                        </label>
+                        <Button type="submit" look="danger" disabled={label.trim() === "" || confirm.isPending}>
+                            Overwrite this card
+                        </Button>
+                    </form>
+                </>
+            )}
+        </div>
+    );
+}
+
+function Choice({ kind, value, choose }: { kind: Kind; value: string; choose: (name: string) => void }) {
+    const devices = useQuery({ queryKey: ["devices"], queryFn: () => get<Device[]>("devices") });
+    const releases = useQuery({ queryKey: ["releases"], queryFn: () => get<Release[]>("releases") });
+    const backups = useBackups();
+    const names: [string, string][] = {
+        device: (devices.data ?? []).map((one): [string, string] => [one.name, `${one.name} (${one.appliance}, ${one.board})`]),
+        release: (releases.data ?? []).map((one): [string, string] => [one.name, one.name]),
+        backup: (backups.data ?? []).map((one): [string, string] => [one.name, `${one.name} of ${one.card}`]),
+    }[kind];
+    return (
+        <label className="grid flex-1 gap-1 text-sm">
+            {{ device: "Device", release: "Release", backup: "Backup" }[kind]}
+            <select
+                value={value}
+                onChange={(event) => {
+                    choose(event.target.value);
+                }}
+                className="rounded-sm border border-line bg-paper px-2 py-1.5"
+            >
+                <option value="">choose…</option>
+                {names.map(([name, text]) => (
+                    <option key={name} value={name}>
+                        {text}
+                    </option>
+                ))}
+            </select>
+        </label>
+    );
+}
+
+function PlanView({ plan }: { plan: Plan }) {
+    const rows: [string, ReactNode][] = [
+        ["what", `${plan.base}${plan.device != null ? ` for ${plan.device}` : ""}`],
+        [
+            "card",
+            <span key="card">
+                <Label>{plan.card}</Label>, <Size bytes={plan.card_size} />
+            </span>,
+        ],
+        ["holds now", plan.card_holds],
+        [
+            "fit",
+            <span key="fit">
+                needs <Size bytes={plan.smallest_card} />, writes <Size bytes={plan.to_write} />,{" "}
+                <Size bytes={plan.unallocated} /> stay unallocated
+            </span>,
+        ],
+    ];
+    return (
+        <div className="grid gap-3" data-plan={plan.card}>
+            <Facts rows={rows} />
+            {plan.lost.length === 0 ? (
+                <Notice tone="moss">Nothing is lost.</Notice>
+            ) : (
+                plan.lost.map((lost) => (
+                    <Notice key={lost} tone="oxide">
+                        <span className="font-semibold">Lost:</span> {lost}
+                    </Notice>
+                ))
+            )}
+            {plan.cautions.map((caution) => (
+                <Notice key={caution} tone="ochre">
+                    {caution}
+                </Notice>
+            ))}
+            {plan.files.map((file) => (
+                <figure key={file.path} className="rounded-sm border border-line">
+                    <figcaption className="border-b border-line px-3 py-1 text-sm text-faded">
+                        <span className="font-mono">{file.path}</span> on partition {file.partition}
+                    </figcaption>
+                    <pre className="overflow-x-auto px-3 py-2 font-mono text-xs">{file.content}</pre>
+                </figure>
+            ))}
+        </div>
+    );
+}

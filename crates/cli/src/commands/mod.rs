@@ -1,0 +1,20 @@
+//! One module a noun.
+
+pub mod backup;
+pub mod card;
+pub mod device;
+pub mod job;
+pub mod place;
+pub mod release;
+pub mod slot;
+pub mod write;
+
+/// A key of this run, so that a repeated request starts nothing twice.
+fn request_key() -> String {
+    let mut bytes = [0; 16];
+    // Without chance the key is constant zero bytes, which the service would take for a repetition.
+    match getrandom::fill(&mut bytes) {
+        Ok(()) => hex::encode(bytes),
+        Err(_) => format!("pid-{}", std::process::id()),
+    }
+}

@@ -1,0 +1,168 @@
+//! `write` and `restore`: plan, confirmation by the card's label, progress, verification.
+
+use std::io::{self, BufRead, IsTerminal, Write as _};
+
+use anyhow::bail;
+use api::{NewPlan, Plan};
+use clap::Args;
+
+use super::request_key;
+use crate::follow::follow;
+use crate::{Context, text};
+
+/// How the card is chosen and confirmed.
+#[derive(Args)]
+struct Target {
+    /// Slot of the card.
+    #[arg(long)]
+    slot: u32,
+    /// Label of the card: confirms the plan without a question.
+    #[arg(long, value_name = "LABEL")]
+    yes: Option<String>,
+    /// Only show the plan.
+    #[arg(long)]
+    plan: bool,
+}
+
+/// Write a card.
+#[derive(Args)]
+pub struct Write {
+    /// Device that the card is for.
+    #[arg(required_unless_present = "release")]
+    device: Option<String>,
+    /// Release to write, in place of the newest that suits the device.
+    #[arg(long)]
+    release: Option<String>,
+    #[command(flatten)]
+    target: Target,
+}
+
+/// Restore a backup.
+#[derive(Args)]
+pub struct Restore {
+    /// Name of the backup.
+    backup: String,
+    #[command(flatten)]
+    target: Target,
+}
+
+impl Write {
+    pub async fn run(self, context: &Context) -> anyhow::Result<()> {
+        let plan = NewPlan {
+            device: self.device,
+            release: self.release,
+            backup: None,
+            slot: self.target.slot,
+        };
+        carry_out(context, &plan, self.target).await
+    }
+}
+
+impl Restore {
+    pub async fn run(self, context: &Context) -> anyhow::Result<()> {
+        let plan = NewPlan {
+            backup: Some(self.backup),
+            slot: self.target.slot,
+            ..NewPlan::default()
+        };
+        carry_out(context, &plan, self.target).await
+    }
+}
+
+async fn carry_out(context: &Context, new: &NewPlan, target: Target) -> anyhow::Result<()> {
+    let plan = context.client.plan(new).await?;
+    if target.plan {
+        return context.show(&plan, show_plan);
+    }
+    if !context.json {
+        show_plan(&plan);
+    }
+    let label = match target.yes {
+        Some(label) => label,
+        None => ask_label(&plan)?,
+    };
+    let job = context
+        .client
+        .confirm(&plan.id, &label, Some(&request_key()))
+        .await?;
+    let job = follow(context, &job).await?;
+    context.show(&job, |job| {
+        let bytes = |key: &str| {
+            job.result
+                .as_ref()
+                .and_then(|result| result[key].as_u64())
+                .unwrap_or(0)
+        };
+        println!("Written    {}", text::exact(bytes("written")));
+        println!(
+            "Verified   {} read back and found equal",
+            text::exact(bytes("verified"))
+        );
+        println!(
+            "Recorded   imprint {} on card {}",
+            bytes("imprint"),
+            plan.card
+        );
+        println!("Card {} is safe to pull.", plan.card);
+    })
+}
+
+/// Asks for the label that stands on the card's sticker. No other answer goes on.
+fn ask_label(plan: &Plan) -> anyhow::Result<String> {
+    if !io::stdin().is_terminal() {
+        bail!("nothing was touched: confirm with --yes and the label on the card's sticker");
+    }
+    eprint!(
+        "Type the label of the card in slot {} to write it: ",
+        plan.slot
+    );
+    io::stderr().flush()?;
+    let mut label = String::new();
+    io::stdin().lock().read_line(&mut label)?;
+    match label.trim() {
+        "" => bail!("nothing was touched"),
+        label => Ok(label.to_owned()),
+    }
+}
+
+fn show_plan(plan: &Plan) {
+    let what = if plan.kind == "restore" {
+        "Restore"
+    } else {
+        "Write"
+    };
+    let device = plan
+        .device
+        .as_ref()
+        .map(|name| format!(" for {name}"))
+        .unwrap_or_default();
+    println!("{what} {}{device}", plan.base);
+    println!(
+        "  card       {} in slot {}, {}",
+        plan.card,
+        plan.slot,
+        text::exact(plan.card_size)
+    );
+    println!("  holds now  {}", plan.card_holds);
+    println!(
+        "  fit        needs {}, writes {}, {} stay unallocated",
+        text::size(plan.smallest_card),
+        text::size(plan.to_write),
+        text::size(plan.unallocated)
+    );
+    if plan.lost.is_empty() {
+        println!("  lost       nothing");
+    }
+    for lost in &plan.lost {
+        println!("  LOST       {lost}");
+    }
+    for caution in &plan.cautions {
+        println!("  caution    {caution}");
+    }
+    for file in &plan.files {
+        text::block(
+            &format!("  file       {} on partition {}", file.path, file.partition),
+            &file.content,
+        );
+    }
+}

@@ -1,0 +1,172 @@
+//! `duplicarium`: the command line. Noun then verb; `write` and `restore` stand on their own,
+//! because they are the job.
+
+mod commands;
+mod follow;
+mod text;
+
+use std::process::ExitCode;
+
+use api::{Client, ClientError};
+use clap::{Parser, Subcommand};
+
+/// Make, record and back up cards for appliance boards.
+///
+/// Exit codes: 0 done; 1 the work failed or was refused; 2 the command line is wrong;
+/// 3 no service answers; 4 cancelled.
+#[derive(Parser)]
+#[command(name = "duplicarium", version)]
+struct Args {
+    /// Address of the service.
+    #[arg(
+        long,
+        global = true,
+        default_value = "http://127.0.0.1:7640",
+        env = "DUPLICARIUM_SERVICE"
+    )]
+    service: String,
+    /// Who acts; the records keep it.
+    #[arg(
+        long,
+        global = true,
+        default_value = "operator",
+        env = "DUPLICARIUM_OPERATOR"
+    )]
+    operator: String,
+    /// Print JSON for programs.
+    #[arg(long, global = true)]
+    json: bool,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Write a card for a device, or a release for nobody in particular.
+    Write(commands::write::Write),
+    /// Put a backup onto another card.
+    Restore(commands::write::Restore),
+    /// Releases in the catalogue.
+    #[command(subcommand)]
+    Release(commands::release::Release),
+    /// Devices and their settings.
+    #[command(subcommand)]
+    Device(commands::device::Device),
+    /// Slots of the bench.
+    #[command(subcommand)]
+    Slot(commands::slot::Slot),
+    /// Cards.
+    #[command(subcommand)]
+    Card(commands::card::Card),
+    /// Backups.
+    #[command(subcommand)]
+    Backup(commands::backup::Backup),
+    /// Jobs.
+    #[command(subcommand)]
+    Job(commands::job::Job),
+    /// Board models.
+    #[command(subcommand)]
+    Board(commands::place::Board),
+    /// Sites.
+    #[command(subcommand)]
+    Site(commands::place::Site),
+    /// Whether the service is ready.
+    Status,
+}
+
+/// What every command works with.
+struct Context {
+    client: Client,
+    json: bool,
+}
+
+impl Context {
+    /// Prints JSON for programs, or what `people` prints for people.
+    fn show<T: serde::Serialize>(&self, value: &T, people: impl FnOnce(&T)) -> anyhow::Result<()> {
+        if self.json {
+            println!("{}", serde_json::to_string_pretty(value)?);
+        } else {
+            people(value);
+        }
+        Ok(())
+    }
+}
+
+/// The work ended, but not as it should.
+#[derive(Debug, thiserror::Error)]
+#[error("{detail}")]
+struct Ended {
+    cancelled: bool,
+    detail: String,
+}
+
+fn main() -> ExitCode {
+    let args = Args::parse();
+    let json = args.json;
+    let runtime = tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build();
+    let result = match runtime {
+        Ok(runtime) => runtime.block_on(run(args)),
+        Err(e) => Err(e.into()),
+    };
+    let Err(error) = result else {
+        return ExitCode::SUCCESS;
+    };
+    let client = error.downcast_ref::<ClientError>();
+    match client {
+        Some(ClientError::Refused(problem)) if json => {
+            println!(
+                "{}",
+                serde_json::to_string_pretty(problem).unwrap_or_default()
+            );
+        }
+        _ => eprintln!("duplicarium: {error:#}"),
+    }
+    let cancelled = error
+        .downcast_ref::<Ended>()
+        .is_some_and(|ended| ended.cancelled);
+    ExitCode::from(match client {
+        Some(ClientError::NoAnswer { .. }) => 3,
+        _ if cancelled => 4,
+        _ => 1,
+    })
+}
+
+async fn run(args: Args) -> anyhow::Result<()> {
+    let context = Context {
+        client: Client::new(&args.service, &args.operator),
+        json: args.json,
+    };
+    match args.command {
+        Command::Write(write) => write.run(&context).await,
+        Command::Restore(restore) => restore.run(&context).await,
+        Command::Release(release) => release.run(&context).await,
+        Command::Device(device) => device.run(&context).await,
+        Command::Slot(slot) => slot.run(&context).await,
+        Command::Card(card) => card.run(&context).await,
+        Command::Backup(backup) => backup.run(&context).await,
+        Command::Job(job) => job.run(&context).await,
+        Command::Board(board) => board.run(&context).await,
+        Command::Site(site) => site.run(&context).await,
+        Command::Status => {
+            let health = context.client.health().await?;
+            context.show(&health, |health| {
+                println!("service  {} (version {})", health.status, health.version);
+                println!(
+                    "bench    {}",
+                    if health.bench {
+                        "the card reader answers"
+                    } else {
+                        "no card reader answers"
+                    }
+                );
+                println!("vault    {}", text::size(health.vault_bytes));
+                println!(
+                    "key      {} (keep a copy of this file elsewhere)",
+                    health.key_file
+                );
+            })
+        }
+    }
+}
