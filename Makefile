@@ -39,13 +39,15 @@ test:
 bench:
 	@scripts/setup test
 	$(MAKE) demo/images/.made
-	cargo run --release -p testbed --bin bench
+	cargo build --release --workspace --bins
+	target/release/bench
 
 screenshots:
 	@scripts/setup screenshots
 	$(MAKE) build demo/images/.made
-	cargo run -p testbed --bin screenshots
+	target/debug/screenshots
 
 # After a change of the interface: the document that the console's types are made from.
 openapi:
-	cargo run -q -p service -- --openapi > docs/openapi.json
+	cargo build --workspace --bins
+	target/debug/duplicariumd --openapi > docs/openapi.json

@@ -20,7 +20,7 @@ export function Bench() {
                     service with <code className="font-mono">--standin</code>.
                 </Empty>
             )}
-            <div className="grid gap-4 [grid-template-columns:repeat(auto-fill,minmax(17rem,1fr))]">
+            <div className="grid gap-4 [grid-template-columns:repeat(auto-fill,minmax(15.5rem,1fr))]">
                 {slots.data?.map((slot) => (
                     <SlotView key={slot.number} slot={slot} />
                 ))}
@@ -55,19 +55,17 @@ function SlotView({ slot }: { slot: Slot }) {
                         {shown !== undefined && <JobView id={shown} compact />}
                         <Failure error={backup.error} />
                     </div>
-                    {!busy && (
-                        <div className="mt-3 flex gap-2">
-                            <WriteDialog slot={slot.number} disabled={card.locked} />
-                            <Button
-                                disabled={backup.isPending || card.occupant === "blank" || card.occupant === "unfinished"}
-                                onClick={() => {
-                                    backup.mutate();
-                                }}
-                            >
-                                Take a backup
-                            </Button>
-                        </div>
-                    )}
+                    <div className="mt-3 flex gap-2">
+                        <WriteDialog slot={slot.number} disabled={busy || card.locked} />
+                        <Button
+                            disabled={busy || backup.isPending || card.occupant === "blank" || card.occupant === "unfinished"}
+                            onClick={() => {
+                                backup.mutate();
+                            }}
+                        >
+                            Take a backup
+                        </Button>
+                    </div>
                 </>
             )}
         </section>

@@ -31,6 +31,7 @@ fn main() -> ExitCode {
     }
     tracing_subscriber::fmt()
         .with_writer(std::io::stderr)
+        .with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr()))
         .with_env_filter(
             tracing_subscriber::EnvFilter::try_from_env("DUPLICARIUM_LOG")
                 .unwrap_or_else(|_| "info,sqlx=warn".into()),

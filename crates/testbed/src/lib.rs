@@ -1,1 +1,405 @@
-//! Placeholder.
+//! Starts the real thing for tests, figures and pictures: the service with its own PostgreSQL,
+//! the stand-in card reader, the command line, and a headless browser.
+
+mod browser;
+
+use std::net::TcpListener;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::time::{Duration, Instant};
+
+use api::Client;
+use rustix::process::{Pid, Signal, kill_process};
+
+pub use browser::Browser;
+
+/// The workspace's folder.
+pub fn workspace() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR"))
+        .join("../..")
+        .canonicalize()
+        .expect("the workspace is there")
+}
+
+/// A binary of the workspace, beside the one that runs now.
+pub fn binary(name: &str) -> PathBuf {
+    let own = std::env::current_exe().expect("this program has a path");
+    let found = own
+        .ancestors()
+        .map(|dir| dir.join(name))
+        .find(|path| path.is_file());
+    found.unwrap_or_else(|| {
+        panic!("{name} is not built; run `cargo build --workspace --bins` first")
+    })
+}
+
+/// A demo image by its file name.
+pub fn demo_image(name: &str) -> PathBuf {
+    let path = workspace().join("demo/images").join(name);
+    assert!(
+        path.is_file(),
+        "{} is not there; run `make demo/images/.made` first",
+        path.display()
+    );
+    path
+}
+
+/// A demo sheet by its file name.
+pub fn demo_sheet(name: &str) -> PathBuf {
+    workspace().join("demo/sheets").join(name)
+}
+
+fn free_port() -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("loopback has free ports");
+    listener.local_addr().expect("it has an address").port()
+}
+
+/// What a command said.
+#[derive(Debug)]
+pub struct Said {
+    /// Exit code.
+    pub code: i32,
+    /// Standard output.
+    pub out: String,
+    /// Standard error.
+    pub err: String,
+}
+
+impl From<Output> for Said {
+    fn from(output: Output) -> Self {
+        Self {
+            code: output.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&output.stdout).into_owned(),
+            err: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+}
+
+/// A service and a stand-in with a folder of their own, gone when this is dropped.
+pub struct Testbed {
+    dir: tempfile::TempDir,
+    port: u16,
+    standin_port: u16,
+    service: Option<Child>,
+    standin: Child,
+}
+
+impl Testbed {
+    /// Starts both, with nothing in them.
+    pub fn start() -> Self {
+        let dir = tempfile::Builder::new()
+            .prefix("duplicarium-test-")
+            .tempdir()
+            .expect("a temporary folder");
+        // The database's own user must be able to reach its folder in here.
+        let open = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        std::fs::set_permissions(dir.path(), open).expect("the folder is ours");
+        let (port, standin_port) = (free_port(), free_port());
+        let standin = Command::new(binary("duplicarium-standin"))
+            .args([
+                "--at",
+                &format!("127.0.0.1:{standin_port}"),
+                "serve",
+                "--slots",
+                "4",
+                "--dir",
+            ])
+            .arg(dir.path().join("standin"))
+            .stdout(Stdio::null())
+            .spawn()
+            .expect("the stand-in starts");
+        let mut testbed = Self {
+            dir,
+            port,
+            standin_port,
+            service: None,
+            standin,
+        };
+        testbed.start_service();
+        testbed
+    }
+
+    /// The folder of everything.
+    pub fn dir(&self) -> &Path {
+        self.dir.path()
+    }
+
+    /// The service's data folder.
+    pub fn data_dir(&self) -> PathBuf {
+        self.dir.path().join("service")
+    }
+
+    /// Where the service's log goes.
+    pub fn log(&self) -> PathBuf {
+        self.dir.path().join("service.log")
+    }
+
+    /// The service as a command, not started yet.
+    pub fn service_command(&self) -> Command {
+        let mut command = Command::new(binary("duplicariumd"));
+        command
+            .args(["--listen", &format!("127.0.0.1:{}", self.port)])
+            .args(["--standin", &format!("127.0.0.1:{}", self.standin_port)])
+            .arg("--data-dir")
+            .arg(self.data_dir())
+            .arg("--console-dir")
+            .arg(workspace().join("console/dist"));
+        command
+    }
+
+    /// Starts the service and waits until it is ready.
+    pub fn start_service(&mut self) {
+        let log = std::fs::File::options()
+            .create(true)
+            .append(true)
+            .open(self.log())
+            .expect("the log can be made");
+        let child = self
+            .service_command()
+            .stderr(log)
+            .spawn()
+            .expect("the service starts");
+        self.service = Some(child);
+        let begun = Instant::now();
+        while self.cli(&["status"]).code != 0 {
+            let ended = self
+                .service
+                .as_mut()
+                .and_then(|child| child.try_wait().ok().flatten());
+            let log = || std::fs::read_to_string(self.log()).unwrap_or_default();
+            assert!(ended.is_none(), "the service ended: {}", log());
+            assert!(
+                begun.elapsed() < Duration::from_secs(60),
+                "the service is not ready: {}",
+                log()
+            );
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    }
+
+    fn signal(&mut self, signal: Signal) {
+        if let Some(mut child) = self.service.take() {
+            if let Some(pid) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) {
+                // A process that is gone already needs no signal.
+                let _ = kill_process(pid, signal);
+            }
+            let begun = Instant::now();
+            while begun.elapsed() < Duration::from_secs(30) {
+                if child.try_wait().ok().flatten().is_some() {
+                    return;
+                }
+                std::thread::sleep(Duration::from_millis(20));
+            }
+            let _ = child.kill();
+            let _ = child.wait();
+        }
+    }
+
+    /// Ends the service as Ctrl-C does.
+    pub fn stop_service(&mut self) {
+        self.signal(Signal::TERM);
+    }
+
+    /// Ends the service as a crash does; its PostgreSQL goes on.
+    pub fn kill_service(&mut self) {
+        self.signal(Signal::KILL);
+    }
+
+    /// Memory that the service holds now, in bytes.
+    pub fn service_memory(&self) -> u64 {
+        let pid = self.service.as_ref().map_or(0, Child::id);
+        let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+        let line = status
+            .lines()
+            .find_map(|line| line.strip_prefix("VmRSS:"))
+            .unwrap_or("0");
+        line.split_whitespace()
+            .next()
+            .and_then(|kib| kib.parse::<u64>().ok())
+            .unwrap_or(0)
+            * 1024
+    }
+
+    /// Address of the service.
+    pub fn url(&self) -> String {
+        format!("http://127.0.0.1:{}", self.port)
+    }
+
+    /// Address of the stand-in.
+    pub fn standin_address(&self) -> String {
+        format!("127.0.0.1:{}", self.standin_port)
+    }
+
+    /// A typed client that acts as `marit`.
+    pub fn client(&self) -> Client {
+        Client::new(&self.url(), "marit")
+    }
+
+    /// `duplicarium` with these words, as a command.
+    pub fn cli_command(&self, words: &[&str]) -> Command {
+        let mut command = Command::new(binary("duplicarium"));
+        command
+            .args(words)
+            .env("DUPLICARIUM_SERVICE", self.url())
+            .env("DUPLICARIUM_OPERATOR", "marit");
+        command.stdin(Stdio::null());
+        command
+    }
+
+    /// Runs `duplicarium` with these words.
+    pub fn cli(&self, words: &[&str]) -> Said {
+        self.cli_command(words)
+            .output()
+            .expect("duplicarium runs")
+            .into()
+    }
+
+    /// Runs `duplicarium`, which must do it; gives its output.
+    pub fn done(&self, words: &[&str]) -> String {
+        let said = self.cli(words);
+        assert_eq!(said.code, 0, "duplicarium {words:?}: {said:?}");
+        said.out
+    }
+
+    /// Runs `duplicarium`, which must refuse; gives what it said.
+    pub fn refused(&self, words: &[&str]) -> String {
+        let said = self.cli(words);
+        assert_ne!(
+            said.code, 0,
+            "duplicarium {words:?} should have been refused: {}",
+            said.out
+        );
+        assert!(!said.err.contains("panicked"), "{}", said.err);
+        said.err
+    }
+
+    /// Runs `duplicarium --json`, which must do it; gives what it printed.
+    pub fn json(&self, words: &[&str]) -> serde_json::Value {
+        let out = self.done(&[words, &["--json"]].concat());
+        serde_json::from_str(&out).unwrap_or_else(|e| panic!("{words:?}: {e}: {out}"))
+    }
+
+    /// Runs `duplicarium-standin` with these words.
+    pub fn standin(&self, words: &[&str]) -> String {
+        let at = format!("127.0.0.1:{}", self.standin_port);
+        let output = Command::new(binary("duplicarium-standin"))
+            .args(words)
+            .args(["--at", &at])
+            .output();
+        let said = Said::from(output.expect("duplicarium-standin runs"));
+        assert_eq!(said.code, 0, "duplicarium-standin {words:?}: {said:?}");
+        said.out
+    }
+
+    /// Makes a card in the drawer.
+    pub fn make_card(&self, name: &str, size: &str, more: &[&str]) {
+        self.standin(&[&["make", name, "--size", size], more].concat());
+    }
+
+    /// Where the bytes of a card lie.
+    pub fn card_file(&self, name: &str) -> PathBuf {
+        self.dir.path().join(format!("standin/cards/{name}.card"))
+    }
+
+    /// Puts a card into a slot.
+    pub fn put(&self, name: &str, slot: u32) {
+        self.standin(&["put", name, "--slot", &slot.to_string()]);
+    }
+
+    /// Boots a card and gives the lines about it.
+    pub fn boot(&self, card: &str, model: &str) -> serde_json::Value {
+        let out = self.standin(&["boot", card, "--model", model, "--json"]);
+        let boards: serde_json::Value = serde_json::from_str(&out).expect("JSON");
+        boards["boards"][0].clone()
+    }
+
+    /// Board models, sites, networks in the air, both demo releases.
+    pub fn load_catalogue(&self) {
+        for (name, architecture) in [
+            ("plover", "arm64"),
+            ("plover-field", "arm64"),
+            ("curlew", "armhf"),
+        ] {
+            self.done(&[
+                "board",
+                "add",
+                name,
+                "--title",
+                name,
+                "--architecture",
+                architecture,
+            ]);
+        }
+        self.done(&["site", "add", "quay", "--title", "Along the quay"]);
+        self.done(&["site", "add", "workshop", "--title", "Workshop"]);
+        self.standin(&["air", path(&workspace().join("demo/air.json"))]);
+        for (image, sheet) in [
+            ("quaylink-2.4.img.xz", "quaylink-2.4.toml"),
+            ("tidegauge-1.7.img.gz", "tidegauge-1.7.toml"),
+        ] {
+            self.done(&[
+                "release",
+                "add",
+                path(&demo_image(image)),
+                "--sheet",
+                path(&demo_sheet(sheet)),
+            ]);
+        }
+    }
+
+    /// Registers a quaylink device on a Curlew with good settings.
+    pub fn add_device(&self, name: &str) {
+        self.done(&[
+            "device",
+            "add",
+            name,
+            "--board",
+            "curlew",
+            "--appliance",
+            "quaylink",
+            "--site",
+            "quay",
+        ]);
+        self.set_passphrase(name, "ebb and flow 1907");
+        self.done(&[
+            "device",
+            "set",
+            name,
+            &format!("host_name={name}"),
+            "wifi_network=Saltmarsh-Quay",
+        ]);
+    }
+
+    /// Sets the Wi-Fi passphrase of a device out of a file, as the command line wants it.
+    pub fn set_passphrase(&self, device: &str, passphrase: &str) {
+        let file = self.dir.path().join("passphrase");
+        std::fs::write(&file, format!("{passphrase}\n")).expect("the file can be written");
+        self.done(&[
+            "device",
+            "set",
+            device,
+            "--secret-file",
+            &format!("wifi_passphrase={}", file.display()),
+        ]);
+        std::fs::remove_file(file).expect("the file is ours");
+    }
+}
+
+/// A path as a word of a command.
+pub fn path(path: &Path) -> &str {
+    path.to_str().expect("a plain path")
+}
+
+impl Drop for Testbed {
+    fn drop(&mut self) {
+        self.stop_service();
+        let _ = self.standin.kill();
+        let _ = self.standin.wait();
+        if std::thread::panicking() {
+            eprintln!(
+                "service log:\n{}",
+                std::fs::read_to_string(self.log()).unwrap_or_default()
+            );
+        }
+    }
+}

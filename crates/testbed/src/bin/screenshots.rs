@@ -1,0 +1,162 @@
+//! `make screenshots`: one current picture of each main page and command, made from the demo
+//! data, into docs/screenshots/.
+
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use anyhow::{Context, Result};
+use testbed::{Browser, Testbed, binary, workspace};
+
+#[tokio::main]
+async fn main() -> Result<()> {
+    let out = workspace().join("docs/screenshots");
+    std::fs::create_dir_all(&out)?;
+    let bed = Testbed::start();
+    let loaded = with_path(
+        Command::new(workspace().join("demo/load")).arg(workspace().join("demo/images")),
+        &bed,
+    )
+    .stdout(Stdio::null())
+    .status()?;
+    anyhow::ensure!(loaded.success(), "the scenario could not be loaded");
+    bed.done(&["write", "quay-02", "--slot", "2", "--yes", "C-0001"]);
+    bed.done(&["backup", "take", "--slot", "2"]);
+    bed.put("chalk", 4);
+    bed.done(&["write", "tide-north", "--slot", "4", "--yes", "C-0002"]);
+
+    let browser = Browser::start().await?;
+    let go = async |page: &str, text: &str| -> Result<()> {
+        browser
+            .window
+            .goto(&format!("{}/{page}", bed.url()))
+            .await?;
+        browser.see(text).await?;
+        Ok(())
+    };
+    let shot = |name: &str| -> PathBuf { out.join(format!("{name}.png")) };
+
+    go("", "tide-north").await?;
+    browser
+        .press_in("//section[@aria-label='Slot 2']", "Write…")
+        .await?;
+    browser.choose("Device", "quay-03").await?;
+    browser.press("Show the plan").await?;
+    browser.see("Lost:").await?;
+    browser.picture(&shot("console-plan")).await?;
+    browser.press("Close").await?;
+    browser
+        .press_in("//section[@aria-label='Slot 1']", "Write…")
+        .await?;
+    browser.choose("Device", "quay-01").await?;
+    browser.press("Show the plan").await?;
+    browser.fill("sticker", "C-0003").await?;
+    browser.press("Overwrite this card").await?;
+    browser
+        .find("//*[@role='dialog']//*[@role='progressbar'][number(@aria-valuenow) > 35]")
+        .await?;
+    browser.press("Close").await?;
+    browser.picture(&shot("console-bench")).await?;
+    browser
+        .find("//section[@aria-label='Slot 1']//*[text()='ours']")
+        .await?;
+    for (name, page, text) in [
+        ("console-device", "devices/quay-01", "verified"),
+        ("console-devices", "devices", "tide-south"),
+        ("console-catalogue", "catalogue", "tidegauge 1.7"),
+        ("console-release", "catalogue/quaylink%202.4", "ext4"),
+        ("console-backups", "backups", "quay-02"),
+        ("console-activity", "activity", "Backup of"),
+    ] {
+        go(page, text).await?;
+        browser.picture(&shot(name)).await?;
+    }
+    let screen = Screen::start()?;
+    bed.put("slate", 4);
+    screen.picture(
+        &bed,
+        "duplicarium slot list; duplicarium write quay-04 --slot 4 --yes C-0004; sleep 60",
+        Duration::from_millis(4500),
+        &shot("terminal-write"),
+    )?;
+    screen.picture(
+        &bed,
+        "duplicarium release show 'quaylink 2.4'; duplicarium card show C-0003; sleep 60",
+        Duration::from_millis(2500),
+        &shot("terminal-records"),
+    )
+}
+
+/// Puts the workspace's binaries on a command's path and points them at the testbed.
+fn with_path<'a>(command: &'a mut Command, bed: &Testbed) -> &'a mut Command {
+    let programs = binary("duplicarium");
+    let programs = programs.parent().unwrap_or(Path::new("."));
+    let path = std::env::var("PATH").unwrap_or_default();
+    command
+        .env("PATH", format!("{}:{path}", programs.display()))
+        .env("DUPLICARIUM_SERVICE", bed.url())
+        .env("DUPLICARIUM_STANDIN", bed.standin_address())
+        .env("DUPLICARIUM_OPERATOR", "marit")
+}
+
+/// A screen of 1280 by 800 without a monitor.
+struct Screen {
+    server: Child,
+    name: String,
+}
+
+impl Screen {
+    fn start() -> Result<Self> {
+        let name = format!(":{}", 90 + std::process::id() % 800);
+        let server = Command::new("Xvfb")
+            .args([&name, "-screen", "0", "1280x800x24", "-nolisten", "tcp"])
+            .stderr(Stdio::null())
+            .spawn()
+            .context("Xvfb must be installed (Debian's package xvfb)")?;
+        std::thread::sleep(Duration::from_secs(1));
+        Ok(Self { server, name })
+    }
+
+    /// Runs a line of shell in a terminal that fills the screen, and keeps a picture of it.
+    fn picture(&self, bed: &Testbed, line: &str, after: Duration, file: &Path) -> Result<()> {
+        let mut terminal = Command::new("xterm");
+        terminal
+            .args([
+                "-geometry",
+                "126x41+0+0",
+                "-fa",
+                "DejaVu Sans Mono",
+                "-fs",
+                "12",
+                "-bg",
+                "#fffdf8",
+                "-fg",
+                "#24211c",
+            ])
+            .args(["-e", "sh", "-c", line])
+            .env("DISPLAY", &self.name)
+            .env("LC_ALL", "C.UTF-8");
+        let mut terminal = with_path(&mut terminal, bed)
+            .spawn()
+            .context("xterm must be installed")?;
+        std::thread::sleep(after);
+        let taken = Command::new("import")
+            .args(["-window", "root", "-display", &self.name])
+            .arg(file)
+            .status();
+        terminal.kill()?;
+        terminal.wait()?;
+        anyhow::ensure!(
+            taken.context("ImageMagick must be installed")?.success(),
+            "no picture was taken"
+        );
+        Ok(())
+    }
+}
+
+impl Drop for Screen {
+    fn drop(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+}

@@ -1,0 +1,155 @@
+//! Headless Chromium from Debian's packages, driven over WebDriver.
+
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use anyhow::{Context, Result};
+use fantoccini::elements::Element;
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+
+const PATIENCE: Duration = Duration::from_secs(40);
+
+/// A browser window of 1280 by 800, gone when this is dropped.
+pub struct Browser {
+    /// The WebDriver client.
+    pub window: Client,
+    driver: Child,
+    _profile: tempfile::TempDir,
+}
+
+impl Browser {
+    /// Starts driver and browser with a fresh profile.
+    pub async fn start() -> Result<Self> {
+        let profile = tempfile::tempdir()?;
+        let port = super::free_port();
+        let driver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .context("chromedriver must be installed (Debian's package chromium-driver)")?;
+        let args = [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--hide-scrollbars",
+            "--window-size=1280,800",
+            &format!("--user-data-dir={}", profile.path().display()),
+        ];
+        let capabilities = serde_json::json!({ "goog:chromeOptions": { "args": args, "binary": "/usr/bin/chromium" } });
+        let capabilities = capabilities.as_object().cloned().unwrap_or_default();
+        let mut tries = 0;
+        let window = loop {
+            let mut builder = ClientBuilder::new(HttpConnector::new());
+            builder.capabilities(capabilities.clone());
+            match builder.connect(&format!("http://127.0.0.1:{port}")).await {
+                Ok(window) => break window,
+                Err(e) if tries > 100 => return Err(e).context("the browser did not start"),
+                Err(_) => {
+                    tries += 1;
+                    tokio::time::sleep(Duration::from_millis(100)).await;
+                }
+            }
+        };
+        // The window's frame counts too: the page itself shall have 1280 by 800.
+        window.set_window_size(1280, 800).await?;
+        let inner = window
+            .execute("return [window.innerWidth, window.innerHeight]", Vec::new())
+            .await?;
+        let missing = |at: usize, wanted: i64| wanted - inner[at].as_i64().unwrap_or(wanted);
+        window
+            .set_window_size(
+                (1280 + missing(0, 1280)) as u32,
+                (800 + missing(1, 800)) as u32,
+            )
+            .await?;
+        Ok(Self {
+            window,
+            driver,
+            _profile: profile,
+        })
+    }
+
+    /// Waits for an element by XPath.
+    pub async fn find(&self, xpath: &str) -> Result<Element> {
+        let wait = self.window.wait().at_most(PATIENCE);
+        let found = wait.for_element(Locator::XPath(xpath)).await;
+        if found.is_err() {
+            let page = super::workspace().join("target/failed-page.png");
+            self.picture(&page).await?;
+            eprintln!("the page as it was: {}", page.display());
+        }
+        found.with_context(|| format!("the page never showed {xpath}"))
+    }
+
+    /// Waits for a text anywhere on the page.
+    pub async fn see(&self, text: &str) -> Result<Element> {
+        self.find(&format!("//*[text()[contains(., {})]]", quoted(text)))
+            .await
+    }
+
+    /// Presses the button with this text, once it can be pressed.
+    pub async fn press(&self, text: &str) -> Result<()> {
+        self.press_in("", text).await
+    }
+
+    /// Presses a button inside the part of the page that an XPath names.
+    pub async fn press_in(&self, within: &str, text: &str) -> Result<()> {
+        let button = self
+            .find(&format!(
+                "{within}//button[not(@disabled)][normalize-space()={}]",
+                quoted(text)
+            ))
+            .await?;
+        Ok(button.click().await?)
+    }
+
+    /// Types into the field with this label, in place of what stands there.
+    pub async fn fill(&self, label: &str, text: &str) -> Result<()> {
+        let field = self
+            .find(&format!("//label[contains(., {})]//input", quoted(label)))
+            .await?;
+        field.click().await?;
+        // Control and A select what stands there, so that it is replaced.
+        Ok(field.send_keys(&format!("\u{e009}a\u{e000}{text}")).await?)
+    }
+
+    /// Chooses in the list with this label, by value.
+    pub async fn choose(&self, label: &str, value: &str) -> Result<()> {
+        let option = format!(
+            "//label[contains(., {})]//select/option[@value={}]",
+            quoted(label),
+            quoted(value)
+        );
+        Ok(self.find(&option).await?.click().await?)
+    }
+
+    /// Keeps a picture of the page.
+    pub async fn picture(&self, file: &Path) -> Result<()> {
+        std::fs::write(file, self.window.screenshot().await?)?;
+        Ok(())
+    }
+
+    /// All text of the page.
+    pub async fn text(&self) -> Result<String> {
+        Ok(self.find("//body").await?.text().await?)
+    }
+}
+
+fn quoted(text: &str) -> String {
+    format!("\"{text}\"")
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.driver.kill();
+        let _ = self.driver.wait();
+    }
+}
