@@ -51,7 +51,7 @@ function SlotView({ slot }: { slot: Slot }) {
             ) : (
                 <>
                     <CardDrawn slot={slot} />
-                    <div className="mt-3 grid min-h-24 flex-1 content-start gap-2">
+                    <div className="mt-3 grid min-h-36 flex-1 content-start gap-2">
                         {shown !== undefined && <JobView id={shown} compact />}
                         <Failure error={backup.error} />
                     </div>

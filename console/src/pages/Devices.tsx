@@ -205,6 +205,12 @@ function Settings({ detail }: { detail: DeviceDetail }) {
     );
 }
 
+function hint(setting: Setting): string {
+    if (setting.origin === "release") return "default of the release";
+    if (setting.secret && setting.value != null) return "kept sealed; type to replace it";
+    return setting.help ?? "";
+}
+
 function FieldView({
     setting,
     typed,
@@ -232,7 +238,7 @@ function FieldView({
                 className={FIELD}
             />
             <span className={problem === undefined ? "text-faded" : "text-oxide"}>
-                {problem ?? (setting.origin === "release" ? "default of the release" : (setting.help ?? ""))}
+                {problem ?? hint(setting)}
             </span>
         </label>
     );

@@ -40,7 +40,7 @@ export function JobView({ id, compact = false }: { id: number; compact?: boolean
     );
 }
 
-/** Two lines of fixed height, so that nothing jumps while it runs. */
+/** Lines of fixed height, so that nothing jumps while it runs. */
 function Stand({ progress }: { progress: Progress | undefined }) {
     const { stage, done, total, rate, seconds_left: left } = progress ?? {
         stage: "waiting",
@@ -57,10 +57,12 @@ function Stand({ progress }: { progress: Progress | undefined }) {
                 <span>{total > 0 ? `${String(percent)} %` : ""}</span>
             </div>
             <Bar done={done} total={total} />
-            <div className="flex h-5 justify-between text-faded">
-                <span>{total > 0 ? `${size(done)} of ${size(total)}` : ""}</span>
-                <span>{rate > 0 ? `${size(rate)}/s` : ""}</span>
-                <span>{left != null ? `${span(left)} left` : ""}</span>
+            <div className="grid h-10 content-start text-faded">
+                <span className="whitespace-nowrap">{total > 0 ? `${size(done)} of ${size(total)}` : ""}</span>
+                <span className="whitespace-nowrap">
+                    {rate > 0 ? `${size(rate)}/s` : ""}
+                    {left != null ? `, ${span(left)} left` : ""}
+                </span>
             </div>
         </div>
     );

@@ -164,7 +164,10 @@ fn run(
     let what = describe(kind, subject);
     let (outcome, event, summary) = match result {
         Ok(value) => (Outcome::Done(value), "job.done", format!("{what} done")),
-        Err(WorkError { code, detail }) if code == "cancelled" => {
+        Err(WorkError {
+            code: "cancelled",
+            detail,
+        }) => {
             let summary = format!("{what} cancelled: {detail}");
             (Outcome::Cancelled(detail), "job.cancelled", summary)
         }

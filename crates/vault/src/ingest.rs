@@ -14,6 +14,8 @@ use crate::{Entry, Growth, Manifest, Name};
 const QUEUE: usize = 32;
 
 type Given = (u64, Arc<Vec<u8>>);
+/// Chunks with what they turned out to be, in no particular order, and what they cost.
+type Collected = Result<(Vec<(u64, Entry)>, Growth), VaultError>;
 type Taken = Result<(u64, Entry, Option<Vec<u8>>), VaultError>;
 
 /// A disk on its way into the vault.
@@ -22,7 +24,7 @@ pub struct Ingest {
     workers: Vec<SyncSender<Given>>,
     next: usize,
     threads: Vec<JoinHandle<()>>,
-    collector: JoinHandle<Result<(Vec<(u64, Entry)>, Growth), VaultError>>,
+    collector: JoinHandle<Collected>,
 }
 
 impl Ingest {
@@ -101,10 +103,7 @@ fn work(vault: &Vault, given: &Receiver<Given>, out: &SyncSender<Taken>) {
     }
 }
 
-fn collect(
-    vault: &Vault,
-    collected: &Receiver<Taken>,
-) -> Result<(Vec<(u64, Entry)>, Growth), VaultError> {
+fn collect(vault: &Vault, collected: &Receiver<Taken>) -> Collected {
     let mut writer = vault.writer();
     let mut entries = Vec::new();
     for taken in collected {

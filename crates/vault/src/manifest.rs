@@ -164,8 +164,14 @@ impl Manifest {
 pub struct ManifestDisk {
     vault: Arc<Vault>,
     manifest: Arc<Manifest>,
-    /// The chunk that was read last, and the stretch of segment it came from.
-    last: Mutex<(Option<(Name, Arc<Vec<u8>>)>, Window)>,
+    last: Mutex<Last>,
+}
+
+/// The chunk that was read last, and the stretch of segment it came from.
+#[derive(Default)]
+struct Last {
+    chunk: Option<(Name, Arc<Vec<u8>>)>,
+    window: Window,
 }
 
 impl ManifestDisk {
@@ -191,13 +197,16 @@ impl ManifestDisk {
 
     fn chunk(&self, name: Name) -> Result<Arc<Vec<u8>>, VaultError> {
         let mut last = self.last.lock().unwrap_or_else(|e| e.into_inner());
-        if let Some((held, bytes)) = &last.0
+        if let Some((held, bytes)) = &last.chunk
             && *held == name
         {
             return Ok(bytes.clone());
         }
-        let bytes = Arc::new(self.vault.get_through(Kind::Chunk, name, &mut last.1)?);
-        last.0 = Some((name, bytes.clone()));
+        let bytes = Arc::new(
+            self.vault
+                .get_through(Kind::Chunk, name, &mut last.window)?,
+        );
+        last.chunk = Some((name, bytes.clone()));
         Ok(bytes)
     }
 }

@@ -75,17 +75,14 @@ pub fn show_imprint(imprint: &Imprint) {
     );
     let when = imprint.finished_at.unwrap_or(imprint.started_at);
     println!(
-        "    {}  {} by {} in slot {}",
+        "    {:<10} {} by {} in slot {}",
         imprint.state,
         text::moment(when),
         imprint.operator,
         imprint.slot
     );
     if let Some(verified) = imprint.verified.filter(|_| imprint.state == "verified") {
-        println!(
-            "    verified   {} read back and found equal",
-            text::exact(verified)
-        );
+        println!("    read back  {}, all equal", text::exact(verified));
     }
     for setting in &imprint.settings {
         if let Some(value) = &setting.value {

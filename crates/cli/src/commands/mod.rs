@@ -12,7 +12,7 @@ pub mod write;
 /// A key of this run, so that a repeated request starts nothing twice.
 fn request_key() -> String {
     let mut bytes = [0; 16];
-    // Without chance the key is constant zero bytes, which the service would take for a repetition.
+    // A constant key would make the service take a new request for a repetition.
     match getrandom::fill(&mut bytes) {
         Ok(()) => hex::encode(bytes),
         Err(_) => format!("pid-{}", std::process::id()),

@@ -123,7 +123,7 @@ impl Screen {
         terminal
             .args([
                 "-geometry",
-                "126x41+0+0",
+                "127x42+0+0",
                 "-fa",
                 "DejaVu Sans Mono",
                 "-fs",

@@ -291,7 +291,7 @@ fn short_entry(short: &[u8; 11], folder: bool, first: u32, len: u32) -> [u8; ENT
 fn long_entries(long: &str, short: &[u8; 11]) -> Vec<u8> {
     let mut units: Vec<u16> = long.encode_utf16().collect();
     let parts = units.len().div_ceil(name::UNITS);
-    if units.len() % name::UNITS != 0 {
+    if !units.len().is_multiple_of(name::UNITS) {
         units.push(0);
         units.resize(parts * name::UNITS, 0xffff);
     }
