@@ -54,6 +54,26 @@ fn free_port() -> u16 {
     listener.local_addr().expect("it has an address").port()
 }
 
+/// The body of what an address on loopback answers.
+pub fn fetch(url: &str) -> String {
+    use std::io::{Read, Write};
+    let rest = url.strip_prefix("http://").expect("plain HTTP");
+    let (address, path) = rest.split_once('/').unwrap_or((rest, ""));
+    let mut stream = std::net::TcpStream::connect(address).unwrap_or_else(|e| panic!("{url}: {e}"));
+    write!(
+        stream,
+        "GET /{path} HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\n\r\n"
+    )
+    .expect("it listens");
+    let mut answer = String::new();
+    stream
+        .read_to_string(&mut answer)
+        .expect("it answers in text");
+    let (head, body) = answer.split_once("\r\n\r\n").unwrap_or_default();
+    assert!(head.contains(" 200 "), "{url}: {head}");
+    body.to_owned()
+}
+
 /// What a command said.
 #[derive(Debug)]
 pub struct Said {

@@ -180,7 +180,7 @@ fn one_board_gets_its_card() {
         "{board}"
     );
     assert_eq!(board["lamp"], "steady");
-    let page = judge("curl", &["-s", board["page"].as_str().unwrap()]);
+    let page = testbed::fetch(board["page"].as_str().unwrap());
     assert!(
         page.contains("quay-01") && page.contains("connected to Saltmarsh-Quay"),
         "{page}"

@@ -1,0 +1,393 @@
+//! The records against a real PostgreSQL: the service's own, started and stopped by the code
+//! under test.
+
+use records::boards::{BoardModel, Site};
+use records::devices::{Change, NewDevice};
+use records::imprints::{Base, NewImprint};
+use records::jobs::{NewJob, Outcome};
+use records::releases::NewRelease;
+use records::{OwnServer, OwnServerError, RecordError, Records};
+use serde_json::json;
+
+fn device(name: &str, site: &str) -> NewDevice {
+    NewDevice {
+        name: name.into(),
+        board: "plover".into(),
+        appliance: "quaylink".into(),
+        variant: None,
+        site: site.into(),
+        notes: String::new(),
+        added_by: "marit".into(),
+    }
+}
+
+fn job(kind: &'static str, key: Option<&str>) -> NewJob {
+    NewJob {
+        kind,
+        subject: "something".into(),
+        slot: None,
+        card: None,
+        operator: "marit".into(),
+        request_key: key.map(Into::into),
+    }
+}
+
+fn release(version: &str, boards: &[&str]) -> NewRelease {
+    NewRelease {
+        name: format!("quaylink {version}"),
+        appliance: "quaylink".into(),
+        variant: None,
+        version: version.into(),
+        dated: None,
+        boards: boards.iter().map(|board| (*board).into()).collect(),
+        sheet: String::new(),
+        source: "file".into(),
+        packing: "plain".into(),
+        packed_size: 1,
+        packed_sha256: vec![1],
+        raw_size: 1,
+        raw_sha256: vec![1],
+        smallest_card: 1,
+        table_kind: "MBR".into(),
+        disk_id: "0".into(),
+        partitions: json!([]),
+        manifest: vec![1],
+        stored: 1,
+        added_by: "marit".into(),
+    }
+}
+
+/// One server for all checks; each part uses names of its own.
+#[tokio::test(flavor = "multi_thread")]
+async fn records_keep_their_word() {
+    let dir = tempfile::tempdir().unwrap();
+    let open = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+    std::fs::set_permissions(dir.path(), open).unwrap();
+    let server = OwnServer::start(dir.path()).await.unwrap();
+    let records = Records::open(server.url()).await.unwrap();
+    let board = BoardModel {
+        name: "plover".into(),
+        title: "Plover".into(),
+        architecture: "arm64".into(),
+    };
+    records.put_board(&board).await.unwrap();
+    for site in ["quay", "workshop"] {
+        let site = Site {
+            name: site.into(),
+            title: site.into(),
+        };
+        records.put_site(&site).await.unwrap();
+    }
+
+    host_names_are_unique_on_a_site(&records).await;
+    settings_change_all_or_none(&records).await;
+    a_request_key_gives_one_job(&records).await;
+    events_are_numbered_in_commit_order(&records).await;
+    the_newest_release_that_suits_is_found(&records).await;
+    imprints_tell_the_truth_after_a_crash(&records).await;
+
+    // A second start adopts the running server; a stop ends it; a start after that finds the data.
+    records.close().await;
+    let adopted = OwnServer::start(dir.path()).await.unwrap();
+    assert_eq!(
+        adopted.url(),
+        server.url(),
+        "the same server on the same port"
+    );
+    adopted.stop().unwrap();
+    let again = OwnServer::start(dir.path()).await.unwrap();
+    let records = Records::open(again.url()).await.unwrap();
+    assert!(records.device("quay-01").await.is_ok());
+    let password = std::fs::read_to_string(dir.path().join("postgres.password")).unwrap();
+    let wrong = again.url().replace(&password, "guess");
+    assert!(
+        Records::open(&wrong).await.is_err(),
+        "no password, no records"
+    );
+    records.close().await;
+    again.stop().unwrap();
+
+    // Half made: said, and left alone.
+    std::fs::remove_file(dir.path().join("postgres/duplicarium-made")).unwrap();
+    let half = OwnServer::start(dir.path()).await.unwrap_err();
+    assert!(matches!(half, OwnServerError::HalfMade(_)), "{half}");
+}
+
+async fn host_names_are_unique_on_a_site(records: &Records) {
+    for (name, site) in [
+        ("quay-01", "quay"),
+        ("quay-02", "quay"),
+        ("shop-01", "workshop"),
+    ] {
+        records.add_device(&device(name, site)).await.unwrap();
+    }
+    let twice = records
+        .add_device(&device("quay-01", "quay"))
+        .await
+        .unwrap_err();
+    assert!(
+        matches!(&twice, RecordError::Conflict(said) if said.contains("quay-01")),
+        "{twice}"
+    );
+    let set = async |name: &str, host: &str| {
+        let device = records.device(name).await.unwrap();
+        let change = [("host_name".to_owned(), Change::HostName(host.into()))];
+        records.change_settings(&device, &change, "marit").await
+    };
+    set("quay-01", "box").await.unwrap();
+    let taken = set("quay-02", "BOX").await.unwrap_err();
+    assert!(
+        matches!(&taken, RecordError::Conflict(said) if said.contains("BOX")),
+        "{taken}"
+    );
+    set("shop-01", "box").await.unwrap();
+    set("quay-01", "crate").await.unwrap();
+    set("quay-02", "box").await.unwrap();
+}
+
+async fn settings_change_all_or_none(records: &Records) {
+    let device = records.device("quay-02").await.unwrap();
+    let before = records.settings(device.id).await.unwrap().len();
+    let changes = [
+        ("colour".to_owned(), Change::Plain("blue".into())),
+        ("host_name".to_owned(), Change::HostName("crate".into())),
+    ];
+    records
+        .change_settings(&device, &changes, "marit")
+        .await
+        .unwrap_err();
+    assert_eq!(
+        records.settings(device.id).await.unwrap().len(),
+        before,
+        "nothing was kept"
+    );
+    let changes = [
+        ("colour".to_owned(), Change::Plain("blue".into())),
+        ("passphrase".to_owned(), Change::Sealed(vec![1, 2, 3])),
+    ];
+    records
+        .change_settings(&device, &changes, "marit")
+        .await
+        .unwrap();
+    records
+        .change_settings(&device, &[("colour".to_owned(), Change::Clear)], "marit")
+        .await
+        .unwrap();
+    let kept = records.settings(device.id).await.unwrap();
+    let names: Vec<_> = kept.iter().map(|setting| setting.field.as_str()).collect();
+    assert_eq!(names, ["host_name", "passphrase"]);
+    assert_eq!(
+        (&kept[1].value, kept[1].sealed.as_deref()),
+        (&None, Some(&[1, 2, 3][..]))
+    );
+}
+
+async fn a_request_key_gives_one_job(records: &Records) {
+    let (first, added) = records.add_job(&job("backup", Some("key"))).await.unwrap();
+    assert!(added);
+    assert_eq!(
+        records.add_job(&job("backup", Some("key"))).await.unwrap(),
+        (first, false)
+    );
+    assert_ne!(
+        records.add_job(&job("backup", None)).await.unwrap().0,
+        first
+    );
+    records
+        .end_job(
+            first,
+            &Outcome::Failed("verify-failed".into(), "said why".into()),
+        )
+        .await
+        .unwrap();
+    let ended = records.job(first).await.unwrap();
+    assert_eq!(
+        (ended.state.as_str(), ended.error_code.as_deref()),
+        ("failed", Some("verify-failed"))
+    );
+    assert!(ended.finished_at.is_some());
+}
+
+async fn events_are_numbered_in_commit_order(records: &Records) {
+    let last = records.last_event().await.unwrap();
+    let writers: Vec<_> = (0..8)
+        .map(|writer| {
+            let records = records.clone();
+            tokio::spawn(async move {
+                for number in 0..10 {
+                    let subject = format!("{writer}-{number}");
+                    records
+                        .add_event("marit", "test", &subject, "said")
+                        .await
+                        .unwrap();
+                }
+            })
+        })
+        .collect();
+    // A reader that goes on behind the last one it saw misses none, whatever the writers do.
+    let (mut seen, mut at) = (Vec::new(), last);
+    while seen.len() < 80 {
+        for event in records.events_after(at, 7).await.unwrap() {
+            assert!(event.id > at);
+            at = event.id;
+            seen.push(event.subject);
+        }
+    }
+    for writer in writers {
+        writer.await.unwrap();
+    }
+    for writer in 0..8 {
+        let own: Vec<_> = seen
+            .iter()
+            .filter(|subject| subject.starts_with(&format!("{writer}-")))
+            .cloned()
+            .collect();
+        let wanted: Vec<_> = (0..10).map(|number| format!("{writer}-{number}")).collect();
+        assert_eq!(own, wanted);
+    }
+    let newest = records.events(None, 5).await.unwrap();
+    assert_eq!(newest[0].id, at);
+    let older = records.events(Some(newest[4].id), 5).await.unwrap();
+    assert!(older[0].id < newest[4].id);
+}
+
+async fn the_newest_release_that_suits_is_found(records: &Records) {
+    records
+        .add_release(&release("2.3", &["plover", "curlew"]))
+        .await
+        .unwrap();
+    records
+        .add_release(&release("2.4", &["curlew"]))
+        .await
+        .unwrap();
+    let found = records
+        .newest_release("quaylink", None, "plover")
+        .await
+        .unwrap()
+        .unwrap();
+    assert_eq!(found.name, "quaylink 2.3");
+    let found = records
+        .newest_release("quaylink", None, "curlew")
+        .await
+        .unwrap()
+        .unwrap();
+    assert_eq!(found.name, "quaylink 2.4");
+    assert!(
+        records
+            .newest_release("quaylink", Some("street"), "curlew")
+            .await
+            .unwrap()
+            .is_none()
+    );
+    let twice = records
+        .add_release(&release("2.4", &["curlew"]))
+        .await
+        .unwrap_err();
+    assert!(matches!(twice, RecordError::Conflict(_)), "{twice}");
+    let unknown = records.release("tidegauge 9").await;
+    assert!(matches!(
+        unknown,
+        Err(RecordError::Unknown {
+            noun: "release",
+            ..
+        })
+    ));
+}
+
+async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
+    let card = records
+        .add_card(4_000_000_000, "SD card", &[7], "marit")
+        .await
+        .unwrap();
+    let other = records
+        .add_card(4_000_000_000, "SD card", &[7], "marit")
+        .await
+        .unwrap();
+    assert!(card.label.starts_with("C-0") && card.state == "blank");
+    let known = records
+        .unstamped_card(4_000_000_000, &[7], std::slice::from_ref(&card.label))
+        .await
+        .unwrap();
+    assert_eq!(
+        known,
+        Some(other.label.clone()),
+        "a card that is in another slot is not this one"
+    );
+    assert_eq!(
+        records
+            .unstamped_card(4_000_000_001, &[7], &[])
+            .await
+            .unwrap(),
+        None
+    );
+
+    let device = records.device("quay-01").await.unwrap();
+    let base = records.release("quaylink 2.3").await.unwrap();
+    let imprint = async |card_id: i64| {
+        let (id, _) = records.add_job(&job("write", None)).await.unwrap();
+        let new = NewImprint {
+            card: card_id,
+            device: Some(device.id),
+            base: Base::Release(base.id),
+            base_name: base.name.clone(),
+            job: id,
+            slot: 1,
+            operator: "marit".into(),
+            settings: json!([]),
+            files: json!([]),
+        };
+        (id, records.begin_imprint(&new).await.unwrap())
+    };
+    // One verified, one under way, one that touched nothing yet.
+    let (done, verified) = imprint(card.id).await;
+    records.touch_card(verified, &[1]).await.unwrap();
+    assert_eq!(records.card(&card.label).await.unwrap().state, "writing");
+    records.finish_imprint(verified, 100, 99).await.unwrap();
+    records
+        .end_job(done, &Outcome::Done(json!({})))
+        .await
+        .unwrap();
+    let carded = records.device("quay-01").await.unwrap();
+    assert_eq!(
+        (carded.card, carded.state.as_str()),
+        (Some(card.label.clone()), "carded")
+    );
+    let (_, writing) = imprint(other.id).await;
+    records.touch_card(writing, &[1]).await.unwrap();
+    let (_, planned) = imprint(card.id).await;
+
+    let interrupted = records.sort_out_interrupted().await.unwrap();
+    assert!(
+        interrupted.len() >= 2 && !interrupted.contains(&done),
+        "{interrupted:?}"
+    );
+    let all = records.imprints(None, Some("quay-01"), 10).await.unwrap();
+    let state = |id: i64| {
+        all.iter()
+            .find(|imprint| imprint.id == id)
+            .unwrap()
+            .state
+            .as_str()
+    };
+    assert_eq!(
+        (state(verified), state(writing), state(planned)),
+        ("verified", "incomplete", "void")
+    );
+    assert_eq!(
+        records.card(&card.label).await.unwrap().state,
+        "imprinted",
+        "a void imprint touched nothing"
+    );
+    assert_eq!(
+        records.card(&other.label).await.unwrap().state,
+        "incomplete"
+    );
+    assert!(
+        records.sort_out_interrupted().await.unwrap().is_empty(),
+        "sorted out once"
+    );
+    assert_eq!(
+        records.device("quay-01").await.unwrap().card,
+        Some(card.label)
+    );
+}
