@@ -6,8 +6,9 @@ export PATH := $(PATH):/usr/sbin:/sbin
 demo: build demo/images/.made
 	@scripts/demo
 
-build: console
+build:
 	@scripts/setup demo
+	$(MAKE) console
 	cargo build --workspace --bins
 
 console: console/dist/index.html
@@ -26,14 +27,15 @@ demo/images/.made: demo/make-images
 	@touch $@
 
 lint: console/node_modules/.made
+	@scripts/setup demo
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets -- -D warnings
 	cd console && npm run --silent lint
 
 test:
 	@scripts/setup test
-	$(MAKE) lint
-	$(MAKE) build demo/images/.made
+	$(MAKE) lint console demo/images/.made
+	cargo build --workspace --all-targets
 	cargo test --workspace
 
 bench:

@@ -259,3 +259,31 @@ fn image_cut(dir: &Path) -> PathBuf {
         .unwrap();
     path
 }
+
+#[test]
+fn a_small_file_system_of_32_bits_is_what_it_says() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("boot");
+    let mut disk = FileDisk::create(&path, 40 * MIB).unwrap();
+    run(
+        "mkfs.fat",
+        &["-F", "32", "-s", "8", "-n", "BOOT", path.to_str().unwrap()],
+    );
+    let found = imagecraft::fs::recognise(&disk).unwrap().unwrap();
+    assert_eq!(
+        (found.kind.as_str(), found.label.as_deref()),
+        ("FAT32", Some("BOOT"))
+    );
+    disk = FileDisk::open_writable(&path).unwrap();
+    let mut fat = imagecraft::fs::fat::Fat::open(&mut disk).unwrap();
+    fat.put("quaylink/link.toml", &[b'x'; 9000]).unwrap();
+    fat.close().unwrap();
+    let said = run("fsck.fat", &["-n", "-v", path.to_str().unwrap()]);
+    for word in ["differ", "Dirty", "wrong", "Orphan"] {
+        assert!(!said.contains(word), "{said}");
+    }
+    let found = imagecraft::fs::fat::read_file(&disk, "QUAYLINK/LINK.TOML")
+        .unwrap()
+        .unwrap();
+    assert_eq!(found, [b'x'; 9000]);
+}

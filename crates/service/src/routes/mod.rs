@@ -6,6 +6,7 @@ mod cards;
 mod devices;
 mod events;
 mod extract;
+mod guard;
 mod health;
 mod jobs;
 mod plans;
@@ -69,5 +70,6 @@ pub fn router(app: Arc<App>) -> Router {
         .route("/api/v1/openapi.json", described)
         .merge(console::router(app.console_dir.as_deref()))
         .layer(DefaultBodyLimit::max(api::PART + 1024))
+        .layer(axum::middleware::from_fn(guard::guard))
         .with_state(app)
 }

@@ -58,20 +58,20 @@ fn main() -> Result<()> {
         "armhf",
     ]);
     let image = sample_image(dir.path())?;
-    let mut rows = import_rows(&bed, dir.path(), &image)?;
     let guard = runtime.enter();
     let store = LocalFileSystem::new_with_prefix(dir.path())?.with_fsync(true);
     let vault = runtime.block_on(Vault::open(Arc::new(store), Arc::new(Keys::new([7; 32]))))?;
     drop(guard);
+    let mut rows = compose_rows(&vault, dir.path())?;
     rows.extend(card_rows(&bed, &vault, &image)?);
-    rows.extend(compose_rows(&vault, dir.path())?);
+    rows.extend(import_rows(&bed, dir.path(), &image)?);
     report(&rows)
 }
 
-/// Half a GiB of this machine's own programs behind a partition table: bytes as images hold them.
+/// A quarter of a GiB of this machine's own programs behind a partition table: bytes as images hold them.
 fn sample_image(dir: &Path) -> Result<PathBuf> {
     let image = dir.join("sample.img");
-    let total = 512 * MIB;
+    let total = 256 * MIB;
     let mut file = File::create(&image)?;
     file.set_len(4 * MIB + total)?;
     let rules = format!("label: dos\nstart=8192, size={}, type=83\n", total / 512);

@@ -116,16 +116,18 @@ impl BootSector {
         let root_sectors = (root_entries * 32).div_ceil(bytes_per_sector);
         let overhead = reserved + fats * fat_len + root_sectors;
         let clusters = total.checked_sub(overhead).ok_or("size of its tables")? / per_cluster;
+        // By the description the number of clusters decides; every system goes by the length field
+        // of the 16-bit form, and small boot partitions of 32 bits are common.
         let bits = match clusters {
             0 => return Err("number of clusters"),
+            _ if word(22) == 0 => 32,
             1..4085 => 12,
-            4085..65525 => 16,
-            _ => 32,
+            _ => 16,
         };
         if (clusters + 2) * u64::from(bits) > fat_len * bytes_per_sector * 8 {
             return Err("size of its tables");
         }
-        if (bits == 32) != (word(22) == 0) || (bits == 32) != (root_entries == 0) {
+        if (bits == 32) != (root_entries == 0) {
             return Err("root directory");
         }
         let extended = if bits == 32 { 64 } else { 36 };
