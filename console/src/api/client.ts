@@ -44,7 +44,7 @@ export class Refusal extends Error {
 }
 
 async function call<T>(method: string, path: string, body?: unknown, key?: string): Promise<T> {
-    const headers: Record<string, string> = { "duplicarium-operator": operator() };
+    const headers: Record<string, string> = { "duplicarium-operator": encodeURIComponent(operator()) };
     let content: BodyInit | undefined;
     if (body instanceof Blob) {
         content = body;

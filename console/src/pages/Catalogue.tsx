@@ -66,8 +66,8 @@ export function Catalogue() {
 }
 
 /** Sends a file in parts; after a cut it goes on from where the service says it is. */
-async function send(file: File, see: (sent: number) => void): Promise<Upload> {
-    let upload = await post<Upload>("uploads", { file_name: file.name, size: file.size });
+async function send(file: File, sheet: string, see: (sent: number) => void): Promise<Upload> {
+    let upload = await post<Upload>("uploads", { file_name: file.name, size: file.size, sheet });
     while (upload.received < upload.size) {
         const at = upload.received;
         const part = file.slice(at, at + PART);
@@ -87,8 +87,9 @@ function AddRelease() {
     const [sent, setSent] = useState(0);
     const add = useMutation({
         mutationFn: async (given: { image: File; sheet: File }) => {
-            const upload = await send(given.image, setSent);
-            return post<Job>("releases", { upload: upload.id, sheet: await given.sheet.text() }, requestKey());
+            const text = await given.sheet.text();
+            const upload = await send(given.image, text, setSent);
+            return post<Job>("releases", { upload: upload.id, sheet: text }, requestKey());
         },
     });
     return (

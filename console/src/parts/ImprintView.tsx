@@ -1,5 +1,6 @@
 // The record of one write.
 import type { Imprint } from "../api/client";
+import { FileView } from "./FileView";
 import { Size, When } from "./text";
 import { Label, State } from "./ui";
 
@@ -31,12 +32,7 @@ export function ImprintView({ imprint }: { imprint: Imprint }) {
                     </p>
                 ))}
                 {imprint.files.map((file) => (
-                    <figure key={file.path} className="rounded-sm border border-line">
-                        <figcaption className="border-b border-line px-3 py-1 text-faded">
-                            <span className="font-mono">{file.path}</span> on partition {file.partition}
-                        </figcaption>
-                        <pre className="overflow-x-auto px-3 py-2 font-mono text-xs">{file.content}</pre>
-                    </figure>
+                    <FileView key={file.path} file={file} />
                 ))}
             </div>
         </details>

@@ -5,6 +5,7 @@ import { type ReactNode, useState } from "react";
 
 import { type Device, type Job, type NewPlan, type Plan, type Release, get, post, requestKey } from "../api/client";
 import { useBackups } from "../api/live";
+import { FileView } from "./FileView";
 import { JobView } from "./JobView";
 import { Size } from "./text";
 import { Button, Facts, Failure, Label, Notice } from "./ui";
@@ -200,12 +201,7 @@ function PlanView({ plan }: { plan: Plan }) {
                 </Notice>
             ))}
             {plan.files.map((file) => (
-                <figure key={file.path} className="rounded-sm border border-line">
-                    <figcaption className="border-b border-line px-3 py-1 text-sm text-faded">
-                        <span className="font-mono">{file.path}</span> on partition {file.partition}
-                    </figcaption>
-                    <pre className="overflow-x-auto px-3 py-2 font-mono text-xs">{file.content}</pre>
-                </figure>
+                <FileView key={file.path} file={file} />
             ))}
         </div>
     );

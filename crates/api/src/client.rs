@@ -52,7 +52,7 @@ pub struct Client {
 
 type Answer<T> = Result<T, ClientError>;
 
-/// A name as one part of a path.
+/// A name as one part of a path or as a header: percent-encoded.
 fn part(name: &str) -> String {
     name.bytes()
         .map(|byte| match byte {
@@ -70,7 +70,7 @@ impl Client {
         Self {
             http: reqwest::Client::new(),
             base: address.trim_end_matches('/').into(),
-            operator: operator.into(),
+            operator: part(operator),
         }
     }
 

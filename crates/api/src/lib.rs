@@ -6,7 +6,7 @@ mod types;
 pub use client::{Client, ClientError};
 pub use types::*;
 
-/// Header that says who acts.
+/// Header that says who acts, percent-encoded.
 pub const OPERATOR: &str = "duplicarium-operator";
 /// Header that makes a repeated request start nothing new.
 pub const REQUEST_KEY: &str = "idempotency-key";

@@ -160,6 +160,9 @@ pub struct NewUpload {
     pub file_name: String,
     /// Its length.
     pub size: u64,
+    /// Text of the release sheet that goes with it: refused now rather than after the upload.
+    #[serde(default)]
+    pub sheet: Option<String>,
 }
 
 /// How far an upload is. Go on from `received` after a cut.

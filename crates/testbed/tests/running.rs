@@ -212,6 +212,25 @@ fn programs_get_json_and_exit_codes() {
         "no service answers"
     );
 
+    bed.done(&[
+        "site",
+        "add",
+        "pier",
+        "--title",
+        "Pier",
+        "--operator",
+        "Åse Østby",
+    ]);
+    assert!(
+        fetch(&format!("{}/api/v1/history", bed.url())).contains("Åse Østby"),
+        "who acts is kept as written"
+    );
+    assert_ne!(
+        bed.cli(&["site", "add", "pier", "--title", "Pier", "--operator", ""])
+            .code,
+        0
+    );
+
     bed.add_device("quay-01");
     bed.make_card("chalk", "3965190144", &["--rate", "30MB"]);
     bed.put("chalk", 1);

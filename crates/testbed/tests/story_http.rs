@@ -181,6 +181,7 @@ async fn uploads_resume_where_they_were_cut() {
     let new = NewUpload {
         file_name: "../../etc/image.img".into(),
         size: 1000,
+        sheet: None,
     };
     let upload = client.begin_upload(&new).await.unwrap();
     client.send_part(&upload.id, 0, vec![1; 600]).await.unwrap();

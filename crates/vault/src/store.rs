@@ -145,15 +145,6 @@ impl Vault {
         }))
     }
 
-    /// Whether a store holds a vault already.
-    pub async fn exists(store: &dyn ObjectStore) -> Result<bool, VaultError> {
-        Ok(store
-            .list(Some(&Path::from("index")))
-            .try_next()
-            .await?
-            .is_some())
-    }
-
     /// Bytes that all segments hold.
     pub fn stored(&self) -> u64 {
         let index = self.index.read().unwrap_or_else(|e| e.into_inner());

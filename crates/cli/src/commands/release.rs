@@ -85,7 +85,11 @@ async fn add(context: &Context, image: &PathBuf, sheet: &PathBuf) -> anyhow::Res
         .into_owned();
     let upload = context
         .client
-        .begin_upload(&NewUpload { file_name, size })
+        .begin_upload(&NewUpload {
+            file_name,
+            size,
+            sheet: Some(sheet.clone()),
+        })
         .await?;
     let bar = if context.json {
         ProgressBar::hidden()

@@ -3,6 +3,7 @@
 use axum::Json;
 use axum::extract::{FromRequest, FromRequestParts, Request};
 use axum::http::request::Parts;
+use percent_encoding::percent_decode_str;
 use serde::de::DeserializeOwned;
 
 use crate::error::ApiError;
@@ -14,16 +15,17 @@ impl<S: Send + Sync> FromRequestParts<S> for Operator {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ApiError> {
-        let named = parts
+        // Percent-encoded, because a header takes no other letters than plain ones.
+        let given = parts
             .headers
             .get(api::OPERATOR)
-            .map(|value| value.to_str().unwrap_or("").trim());
-        let name = named.unwrap_or("operator");
-        if name.is_empty() || name.len() > 64 {
-            return Err(ApiError::invalid(
-                "bad-operator",
-                "the operator's name takes 1 to 64 plain characters",
-            ));
+            .map_or("operator", |value| value.to_str().unwrap_or(""));
+        let name = percent_decode_str(given).decode_utf8().unwrap_or_default();
+        let name = name.trim();
+        if name.is_empty() || name.chars().count() > 64 || name.chars().any(char::is_control) {
+            let detail =
+                "the operator's name takes 1 to 64 characters, percent-encoded in the header";
+            return Err(ApiError::invalid("bad-operator", detail));
         }
         Ok(Self(name.into()))
     }

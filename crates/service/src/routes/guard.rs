@@ -47,7 +47,7 @@ mod tests {
     #[test]
     fn only_own_pages_and_programs_pass() {
         let host = (header::HOST, "127.0.0.1:7640");
-        assert!(verdict(&[host.clone()]), "a program");
+        assert!(verdict(std::slice::from_ref(&host)), "a program");
         assert!(
             verdict(&[host.clone(), (header::ORIGIN, "http://127.0.0.1:7640")]),
             "the console"

@@ -46,21 +46,9 @@ async fn show(
     )?))
 }
 
-/// Adds a release from an upload that is whole: a job.
-#[utoipa::path(post, path = "/api/v1/releases", request_body = api::NewRelease,
-    responses((status = 202, body = api::Job)))]
-async fn add(
-    State(app): State<Arc<App>>,
-    Operator(operator): Operator,
-    RequestKey(request_key): RequestKey,
-    Given(new): Given<api::NewRelease>,
-) -> Result<(StatusCode, Json<api::Job>), ApiError> {
-    if let Some(key) = &request_key
-        && let Some(job) = app.records.job_of_request(key).await?
-    {
-        return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
-    }
-    let sheet = Sheet::parse(&new.sheet)
+/// A sheet that can become a release now: valid, of a new name, for board models that are known.
+pub async fn check_sheet(app: &App, text: &str) -> Result<Sheet, ApiError> {
+    let sheet = Sheet::parse(text)
         .map_err(|e| ApiError::invalid("bad-sheet", format!("release sheet, {e}")))?;
     let name = sheet.name();
     if app.records.release(&name).await.is_ok() {
@@ -82,6 +70,25 @@ async fn add(
         );
         return Err(ApiError::invalid("unknown-board", detail));
     }
+    Ok(sheet)
+}
+
+/// Adds a release from an upload that is whole: a job.
+#[utoipa::path(post, path = "/api/v1/releases", request_body = api::NewRelease,
+    responses((status = 202, body = api::Job)))]
+async fn add(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    RequestKey(request_key): RequestKey,
+    Given(new): Given<api::NewRelease>,
+) -> Result<(StatusCode, Json<api::Job>), ApiError> {
+    if let Some(key) = &request_key
+        && let Some(job) = app.records.job_of_request(key).await?
+    {
+        return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
+    }
+    let sheet = check_sheet(&app, &new.sheet).await?;
+    let name = sheet.name();
     let (files, kept) = app.upload_files(&new.upload)?;
     let received = std::fs::metadata(&files.bytes)?.len();
     if received != kept.size {

@@ -13,6 +13,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::extract::Given;
+use super::releases::check_sheet;
 use crate::app::App;
 use crate::error::ApiError;
 
@@ -60,7 +61,7 @@ fn view(id: &str, files: &Files, kept: &Kept) -> Result<api::Upload, ApiError> {
     })
 }
 
-/// Begins an upload.
+/// Begins an upload. A sheet that is given with it is checked first.
 #[utoipa::path(post, path = "/api/v1/uploads", request_body = api::NewUpload,
     responses((status = 201, body = api::Upload)))]
 async fn begin(
@@ -72,6 +73,9 @@ async fn begin(
             "empty",
             format!("{} is empty", new.file_name),
         ));
+    }
+    if let Some(sheet) = &new.sheet {
+        check_sheet(&app, sheet).await?;
     }
     let mut id = [0; 12];
     getrandom::fill(&mut id).map_err(|e| ApiError::invalid("no-chance", e.to_string()))?;

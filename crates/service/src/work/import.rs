@@ -25,7 +25,7 @@ const PACKERS: usize = 2;
 /// Pieces that wait in front of a hashing thread.
 const QUEUE: usize = 16;
 
-/// A file to import. The file goes away when this is dropped.
+/// An upload to import. Its files go away when this is dropped.
 pub struct Import {
     pub path: PathBuf,
     pub file_name: String,
@@ -35,8 +35,10 @@ pub struct Import {
 
 impl Drop for Import {
     fn drop(&mut self) {
-        if let Err(e) = std::fs::remove_file(&self.path) {
-            tracing::warn!("{} stays behind: {e}", self.path.display());
+        for path in [self.path.clone(), self.path.with_extension("json")] {
+            if let Err(e) = std::fs::remove_file(&path) {
+                tracing::warn!("{} stays behind: {e}", path.display());
+            }
         }
     }
 }

@@ -11,7 +11,6 @@ use time::OffsetDateTime;
 use vault::{Manifest, ManifestDisk, Name};
 
 use super::WorkError;
-use crate::error::ApiError;
 use crate::jobs::Work;
 
 /// What is written onto which card, as its plan laid it down.
@@ -144,10 +143,4 @@ fn explain(error: WorkError, order: &WriteOrder) -> WorkError {
         _ => format!("card {card} in slot {slot}: {}", error.detail),
     };
     WorkError::new(error.code, detail)
-}
-
-impl From<vault::KeyError> for WorkError {
-    fn from(error: vault::KeyError) -> Self {
-        ApiError::from(error).into()
-    }
 }
