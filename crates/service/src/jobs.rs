@@ -98,12 +98,17 @@ impl App {
                 progress,
                 runtime: Handle::current(),
             };
-            let summary = format!("{} started", describe(new.kind, &new.subject));
-            self.note(&new.operator, "job.started", &job.to_string(), &summary)
-                .await?;
-            std::thread::Builder::new()
-                .name(format!("job-{job}"))
-                .spawn(move || run(&context, new.kind, &new.subject, reserved, work))?;
+            let thread = std::thread::Builder::new().name(format!("job-{job}"));
+            let spawned =
+                thread.spawn(move || run(&context, new.kind, &new.subject, reserved, work));
+            if let Err(e) = spawned {
+                self.jobs.running().remove(&job);
+                let outcome = Outcome::Failed(
+                    "no-thread".into(),
+                    format!("the job could not be started: {e}"),
+                );
+                self.records.end_job(job, &outcome).await?;
+            }
         }
         self.job_view(job).await
     }
@@ -151,9 +156,14 @@ fn run(
 ) {
     let app = &context.app;
     let job = context.job;
-    let started = context
-        .wait(app.records.start_job(job))
-        .map_err(WorkError::from);
+    let what = describe(kind, subject);
+    let started: Result<(), WorkError> = context.wait(async {
+        app.records.start_job(job).await?;
+        let summary = format!("{what} started");
+        Ok(app
+            .note(&context.operator, "job.started", &job.to_string(), &summary)
+            .await?)
+    });
     let caught = std::panic::AssertUnwindSafe(|| started.and_then(|()| work(context)));
     let result = std::panic::catch_unwind(caught).unwrap_or_else(|_| {
         Err(WorkError::new(
@@ -161,7 +171,6 @@ fn run(
             "this is a defect of the service; its log says more",
         ))
     });
-    let what = describe(kind, subject);
     let (outcome, event, summary) = match result {
         Ok(value) => (Outcome::Done(value), "job.done", format!("{what} done")),
         Err(WorkError {
