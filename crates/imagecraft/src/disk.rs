@@ -19,6 +19,12 @@ pub enum DiskError {
         /// Length of the disk in bytes.
         disk_len: u64,
     },
+    /// The bytes exist but have not arrived yet.
+    #[error("the first {needed} bytes are needed, and have not arrived yet")]
+    NotYet {
+        /// How many bytes from the start must be there.
+        needed: u64,
+    },
     /// The disk cannot be written.
     #[error("this disk is read only")]
     ReadOnly,

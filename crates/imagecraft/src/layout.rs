@@ -1,15 +1,18 @@
-//! What is on a disk: its table, its partitions, where its content ends.
+//! What is on a disk: its table, its partitions, where its content ends, which bytes matter.
 
 use serde::{Deserialize, Serialize};
 
-use crate::fs::{self, FileSystem};
+use crate::fs::{self, FileSystem, Usage};
 use crate::table::{TableKind, gpt, mbr};
-use crate::{ByteKind, Disk, DiskError, Map, SECTOR, Window};
+use crate::{ByteKind, Disk, DiskError, Finding, Map, SECTOR, Window};
+
+/// Bytes at the end of a disk that are never called free.
+const KEPT_END: u64 = 1 << 20;
 
 /// One partition.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Partition {
-    /// Number in the table, from 1.
+    /// Number in the table, from 1; logical ones of an MBR from 5. 0 where there is no table.
     pub number: u32,
     /// First byte on the disk.
     pub start: u64,
@@ -19,6 +22,9 @@ pub struct Partition {
     pub kind: String,
     /// Name in the table (GPT only).
     pub name: Option<String>,
+    /// The identifier that boot arguments may name: GPT's GUID, or an MBR's signature and number.
+    #[serde(default)]
+    pub uuid: Option<String>,
     /// The file system found in it.
     pub file_system: Option<FileSystem>,
 }
@@ -26,7 +32,7 @@ pub struct Partition {
 impl Partition {
     /// Byte after the last.
     pub fn end(&self) -> u64 {
-        self.start + self.len
+        self.start.saturating_add(self.len)
     }
 
     /// The partition as a disk of its own.
@@ -36,9 +42,27 @@ impl Partition {
 
     /// Whether it carries a FAT file system, which settings can be put on.
     pub fn is_fat(&self) -> bool {
+        self.is("FAT")
+    }
+
+    /// Whether it carries an ext file system.
+    pub fn is_ext(&self) -> bool {
+        self.is("ext")
+    }
+
+    fn is(&self, family: &str) -> bool {
         self.file_system
             .as_ref()
-            .is_some_and(|fs| fs.kind.starts_with("FAT"))
+            .is_some_and(|fs| fs.kind.starts_with(family) && fs.kind != "exFAT")
+    }
+
+    /// How people call it: its number, and its label where there is one.
+    pub fn title(&self) -> String {
+        let label = self.file_system.as_ref().and_then(|fs| fs.label.as_deref());
+        match label.or(self.name.as_deref()) {
+            Some(label) => format!("partition {} ({label})", self.number),
+            None => format!("partition {}", self.number),
+        }
     }
 }
 
@@ -47,19 +71,23 @@ impl Partition {
 pub struct Layout {
     /// Which table it is.
     pub table: TableKind,
-    /// The disk's identifier in that table, as text.
+    /// The disk's identifier in that table, as text; empty where there is no table.
     pub disk_id: String,
-    /// The partitions, by number.
+    /// The partitions, by number. An extended partition is not among them; its logical ones are.
     pub partitions: Vec<Partition>,
+    /// Where the extended partition of an MBR lies: first byte and length.
+    pub extended: Option<(u64, u64)>,
     /// The GUID partition table itself, where that is the table.
     pub gpt: Option<gpt::Gpt>,
+    /// What was noteworthy about the table.
+    pub findings: Vec<Finding>,
 }
 
 /// Why a disk has no layout.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum LayoutError {
-    /// Neither an MBR nor a GPT.
+    /// Neither an MBR nor a GPT nor a file system.
     #[error("no partition table was found")]
     NoTable,
     /// A GPT is announced, but neither copy of it holds.
@@ -86,32 +114,143 @@ pub enum LayoutError {
 }
 
 impl Layout {
-    /// Reads the table, the partitions and what fills them.
+    /// Reads the table, the partitions and what fills them; a disk whose partitions overlap or
+    /// reach past its end is refused.
     pub fn read<D: Disk + ?Sized>(disk: &D) -> Result<Self, LayoutError> {
+        let layout = Self::survey(disk)?;
+        match layout.faults(disk.len()).into_iter().next() {
+            Some(fault) => Err(fault),
+            None => Ok(layout),
+        }
+    }
+
+    /// Reads the table, the partitions and what fills them. What is wrong with the partitions
+    /// becomes findings.
+    pub fn survey<D: Disk + ?Sized>(disk: &D) -> Result<Self, LayoutError> {
+        let mut layout = Self::table_of(disk, true)?;
+        for fault in layout.faults(disk.len()) {
+            let code = match fault {
+                LayoutError::BeyondEnd { .. } => "beyond-end",
+                _ => "overlap",
+            };
+            layout
+                .findings
+                .push(Finding::serious(code, sentence(&fault.to_string())));
+        }
+        layout.fill(disk)?;
+        Ok(layout)
+    }
+
+    /// Says which file system fills each partition that lies on the disk.
+    fn fill<D: Disk + ?Sized>(&mut self, disk: &D) -> Result<(), LayoutError> {
+        for partition in &mut self.partitions {
+            if partition.end() <= disk.len() {
+                partition.file_system = fs::recognise(&partition.window(disk)?)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// The table and its partitions. `whole` says that the end of the disk can be read too.
+    fn table_of<D: Disk + ?Sized>(disk: &D, whole: bool) -> Result<Self, LayoutError> {
         if disk.len() < 2 * SECTOR {
             return Err(LayoutError::NoTable);
         }
         let sector = disk.read_vec(0, SECTOR as usize)?;
-        let record = mbr::parse(&sector).ok_or(LayoutError::NoTable)?;
-        let mut layout = if record
-            .entries
-            .iter()
-            .any(|entry| entry.kind == mbr::PROTECTIVE)
-        {
-            Self::of_gpt(disk)?
-        } else {
-            Self::of_mbr(&record)
-        };
-        layout.check(disk.len())?;
-        for partition in &mut layout.partitions {
-            partition.file_system = fs::recognise(&partition.window(disk)?)?;
+        let record = mbr::parse(&sector);
+        let protective = record.as_ref().is_some_and(|record| {
+            record
+                .entries
+                .iter()
+                .any(|entry| entry.kind == mbr::PROTECTIVE)
+        });
+        let bare = fs::fat::BootSector::read(disk)?.is_ok()
+            || (record.is_none() && !protective && fs::recognise(disk)?.is_some());
+        match record {
+            Some(record) if protective => Self::of_gpt(disk, record.entries.len() > 1, whole),
+            // What lies behind the file system, and where the disk ends, is known only at its end.
+            _ if bare && !whole => Err(DiskError::NotYet { needed: u64::MAX }.into()),
+            _ if bare => Ok(Self::without_table(disk.len())),
+            Some(record) => Self::of_mbr(disk, &record, whole),
+            None => match Self::of_gpt(disk, false, whole) {
+                Ok(mut layout) => {
+                    layout.findings.push(Finding::caution(
+                        "no-protective-record",
+                        "The GUID partition table has no protective record in front of it; some boards and systems will not find it.",
+                    ));
+                    Ok(layout)
+                }
+                Err(LayoutError::Gpt(gpt::GptError::Disk(e))) => Err(e.into()),
+                Err(_) => Err(LayoutError::NoTable),
+            },
         }
-        Ok(layout)
     }
 
-    fn of_mbr(record: &mbr::Mbr) -> Self {
-        let partitions = record
-            .entries
+    fn without_table(len: u64) -> Self {
+        Self {
+            table: TableKind::None,
+            disk_id: String::new(),
+            partitions: vec![Partition {
+                number: 0,
+                start: 0,
+                len,
+                kind: "whole disk".into(),
+                name: None,
+                uuid: None,
+                file_system: None,
+            }],
+            extended: None,
+            gpt: None,
+            findings: vec![Finding::caution(
+                "no-table",
+                "There is no partition table: one file system fills the disk from its first byte. Most boards do not boot from that.",
+            )],
+        }
+    }
+
+    fn of_mbr<D: Disk + ?Sized>(
+        disk: &D,
+        record: &mbr::Mbr,
+        whole: bool,
+    ) -> Result<Self, LayoutError> {
+        let mut findings = Vec::new();
+        let mut entries = Vec::new();
+        let mut extended = None;
+        for entry in &record.entries {
+            if !entry.is_extended() {
+                entries.push(*entry);
+                continue;
+            }
+            if extended.is_some() {
+                findings.push(Finding::caution(
+                    "second-extended",
+                    "There are two extended partitions; the second one is kept as it is.",
+                ));
+                entries.push(*entry);
+                continue;
+            }
+            extended = Some((entry.start, entry.len));
+            let chain = mbr::logical(disk, entry)?;
+            entries.extend(chain.entries);
+            if let Some(at) = chain.broken_at {
+                findings.push(Finding::serious(
+                    "broken-extended",
+                    format!("The chain of logical partitions breaks at byte {at}; those behind it are lost."),
+                ));
+            }
+        }
+        if whole
+            && gpt::SECTOR_SIZES
+                .iter()
+                .any(|size| gpt::read(disk, *size, disk.len() / size - 1).is_ok())
+        {
+            findings.push(Finding::note(
+                "old-gpt",
+                "The end of the disk still carries the backup of an older GUID partition table, which no longer counts.",
+            ));
+        }
+        let signature = record.signature;
+        let partitions = entries
             .iter()
             .map(|entry| Partition {
                 number: entry.number,
@@ -119,21 +258,57 @@ impl Layout {
                 len: entry.len,
                 kind: mbr::type_name(entry.kind).into(),
                 name: None,
+                uuid: Some(format!("{signature:08x}-{:02x}", entry.number)),
                 file_system: None,
             })
             .collect();
-        Self {
+        Ok(Self {
             table: TableKind::Mbr,
-            disk_id: format!("{:08x}", record.signature),
+            disk_id: format!("{signature:08x}"),
             partitions,
+            extended,
             gpt: None,
-        }
+            findings,
+        })
     }
 
     /// The primary copy, or the backup in the last sector where the primary does not hold.
-    fn of_gpt<D: Disk + ?Sized>(disk: &D) -> Result<Self, LayoutError> {
-        let table = gpt::read(disk, 1)
-            .or_else(|primary| gpt::read(disk, disk.len() / SECTOR - 1).map_err(|_| primary))?;
+    fn of_gpt<D: Disk + ?Sized>(disk: &D, hybrid: bool, whole: bool) -> Result<Self, LayoutError> {
+        let mut findings = Vec::new();
+        let primary = read_any(disk, |_| 1);
+        let table = match primary {
+            Ok(table) => {
+                if whole {
+                    findings.extend(judge_backup(disk, &table)?);
+                }
+                table
+            }
+            Err(gpt::GptError::Disk(e)) => return Err(e.into()),
+            Err(primary) if !whole => return Err(primary.into()),
+            Err(primary) => match read_any(disk, |size| disk.len() / size - 1) {
+                Ok(backup) => {
+                    findings.push(Finding::caution(
+                        "gpt-from-backup",
+                        format!("The first copy of the GUID partition table is damaged ({primary}); the backup at the disk's end was used, and both are whole again on every card written."),
+                    ));
+                    backup
+                }
+                Err(gpt::GptError::Disk(e)) => return Err(e.into()),
+                Err(_) => return Err(primary.into()),
+            },
+        };
+        if table.sector != SECTOR {
+            findings.push(Finding::caution(
+                "sector-size",
+                format!("The table is made for sectors of {} bytes; a card reader with sectors of 512 bytes will not find it.", table.sector),
+            ));
+        }
+        if hybrid {
+            findings.push(Finding::note(
+                "hybrid",
+                "The master boot record names partitions beside the GUID partition table; the GUID partition table counts here.",
+            ));
+        }
         let partitions = table
             .entries
             .iter()
@@ -143,6 +318,7 @@ impl Layout {
                 len: entry.len,
                 kind: gpt::type_name(&entry.kind).into(),
                 name: (!entry.name.is_empty()).then(|| entry.name.clone()),
+                uuid: Some(entry.uuid.clone()),
                 file_system: None,
             })
             .collect();
@@ -150,38 +326,42 @@ impl Layout {
             table: TableKind::Gpt,
             disk_id: table.uuid.clone(),
             partitions,
+            extended: None,
             gpt: Some(table),
+            findings,
         })
     }
 
-    fn check(&self, disk_len: u64) -> Result<(), LayoutError> {
+    /// Partitions that overlap or reach past the end of the disk.
+    fn faults(&self, disk_len: u64) -> Vec<LayoutError> {
         let mut by_start: Vec<_> = self.partitions.iter().collect();
         by_start.sort_by_key(|partition| partition.start);
+        let mut faults = Vec::new();
         for partition in &by_start {
             match partition.start.checked_add(partition.len) {
                 Some(end) if end <= disk_len => {}
-                end => {
-                    return Err(LayoutError::BeyondEnd {
-                        number: partition.number,
-                        end: end.unwrap_or(u64::MAX),
-                        disk_len,
-                    });
-                }
+                end => faults.push(LayoutError::BeyondEnd {
+                    number: partition.number,
+                    end: end.unwrap_or(u64::MAX),
+                    disk_len,
+                }),
             }
         }
         for pair in by_start.windows(2) {
             if pair[0].end() > pair[1].start {
-                return Err(LayoutError::Overlap(pair[0].number, pair[1].number));
+                faults.push(LayoutError::Overlap(pair[0].number, pair[1].number));
             }
         }
-        Ok(())
+        faults
     }
 
     /// Byte after the last one of the last partition.
     pub fn partitions_end(&self) -> u64 {
+        let extended = self.extended.map(|(start, len)| start.saturating_add(len));
         self.partitions
             .iter()
             .map(Partition::end)
+            .chain(extended)
             .max()
             .unwrap_or(SECTOR)
     }
@@ -189,23 +369,137 @@ impl Layout {
     /// Fewest bytes that a card must hold for this content: up to the end of the last partition,
     /// and the backup of a GPT behind it.
     pub fn smallest_card(&self) -> u64 {
-        self.partitions_end() + self.gpt.as_ref().map_or(0, gpt::Gpt::backup_len)
+        self.partitions_end()
+            .saturating_add(self.gpt.as_ref().map_or(0, gpt::Gpt::backup_len))
     }
 
     /// The map of a disk of `len` bytes with this layout, while no file system is looked into:
-    /// everything up to the end of the last partition is data, as is the backup of a GPT at the
-    /// disk's end; the rest is free.
-    pub fn map(&self, len: u64) -> Map {
+    /// everything up to the end of the last partition is data, as is the end of the disk; the
+    /// rest is free.
+    pub fn plain_map(&self, len: u64) -> Map {
         let mut map = Map::uniform(len, ByteKind::Free);
         map.set(0, self.partitions_end(), ByteKind::Data);
-        if let Some(table) = &self.gpt {
-            map.set(len.saturating_sub(table.backup_len()), len, ByteKind::Data);
-        }
+        let backup = self.gpt.as_ref().map_or(0, gpt::Gpt::backup_len);
+        map.set(
+            len.saturating_sub(backup.max(KEPT_END)),
+            len,
+            ByteKind::Data,
+        );
         map
+    }
+
+    /// The map of the disk, with what its file systems call free.
+    pub fn map<D: Disk + ?Sized>(&self, disk: &D) -> Result<Map, DiskError> {
+        let usages = self.usages(disk)?;
+        Ok(self.map_with(disk.len(), &usages))
+    }
+
+    /// What is in use in each partition; `None` where that is not known.
+    pub fn usages<D: Disk + ?Sized>(&self, disk: &D) -> Result<Vec<Option<Usage>>, DiskError> {
+        let faulty = !self.faults(disk.len()).is_empty();
+        self.partitions
+            .iter()
+            .map(|partition| {
+                // Where partitions share bytes, no word about free ones can be trusted.
+                if faulty || partition.file_system.is_none() {
+                    return Ok(None);
+                }
+                fs::usage(&partition.window(disk)?)
+            })
+            .collect()
+    }
+
+    /// The plain map with what is in use in each partition put in.
+    pub fn map_with(&self, len: u64, usages: &[Option<Usage>]) -> Map {
+        let mut map = self.plain_map(len);
+        for (partition, usage) in self.partitions.iter().zip(usages) {
+            if let Some(usage) = usage {
+                map.insert(partition.start, &usage.map);
+            }
+        }
+        map.set(len.saturating_sub(KEPT_END), len, ByteKind::Data);
+        map
+    }
+
+    /// The map of a disk that is still arriving, up to the end of its last partition.
+    ///
+    /// # Errors
+    /// [`DiskError::NotYet`] while a structure that is needed has not arrived.
+    pub fn early_map<D: Disk + ?Sized>(disk: &D) -> Result<Map, LayoutError> {
+        let mut layout = Self::table_of(disk, false)?;
+        layout.fill(disk)?;
+        let usages = layout.usages(disk)?;
+        let end = layout.partitions_end();
+        let mut map = Map::uniform(end, ByteKind::Data);
+        for (partition, usage) in layout.partitions.iter().zip(&usages) {
+            if let Some(usage) = usage {
+                map.insert(partition.start, &usage.map);
+            }
+        }
+        // The disk may end right here.
+        map.set(end.saturating_sub(KEPT_END), end, ByteKind::Data);
+        Ok(map)
     }
 
     /// The partition that settings go to when a sheet says `boot`: the first with FAT on it.
     pub fn boot(&self) -> Option<&Partition> {
         self.partitions.iter().find(|partition| partition.is_fat())
     }
+}
+
+fn read_any<D: Disk + ?Sized>(
+    disk: &D,
+    sector: impl Fn(u64) -> u64,
+) -> Result<gpt::Gpt, gpt::GptError> {
+    let [small, large] = gpt::SECTOR_SIZES;
+    gpt::read(disk, small, sector(small)).or_else(|first| match first {
+        gpt::GptError::NoSignature(_) => {
+            gpt::read(disk, large, sector(large)).map_err(|e| match e {
+                e @ gpt::GptError::Disk(DiskError::NotYet { .. }) => e,
+                _ => first,
+            })
+        }
+        e => Err(e),
+    })
+}
+
+/// What the backup at the disk's end says about itself beside a primary copy that holds.
+fn judge_backup<D: Disk + ?Sized>(
+    disk: &D,
+    primary: &gpt::Gpt,
+) -> Result<Option<Finding>, DiskError> {
+    let last = disk.len() / primary.sector - 1;
+    let at_end = gpt::read(disk, primary.sector, last);
+    if let Ok(backup) = &at_end {
+        return Ok((!primary.agrees_with(backup)).then(|| {
+            Finding::note(
+                "stale-backup",
+                "The backup of the GUID partition table at the disk's end is an older one and does not agree with the first copy, which counts; cards get a true one.",
+            )
+        }));
+    }
+    if let Err(gpt::GptError::Disk(DiskError::Io(e))) = at_end {
+        return Err(e.into());
+    }
+    let elsewhere = primary
+        .other_at()
+        .filter(|at| *at / primary.sector != last)
+        .and_then(|at| gpt::read(disk, primary.sector, at / primary.sector).ok());
+    Ok(Some(match elsewhere {
+        Some(_) => Finding::note(
+            "backup-not-at-end",
+            "The backup of the GUID partition table does not lie at the end of the image; on a card it is put at the card's end.",
+        ),
+        None => Finding::caution(
+            "no-backup",
+            "The GUID partition table has no backup that holds, as if the image had been cut behind its last partition; cards get one.",
+        ),
+    }))
+}
+
+/// A message as a sentence of its own.
+fn sentence(message: &str) -> String {
+    let mut chars = message.chars();
+    let first = chars.next().map(|c| c.to_uppercase().collect::<String>());
+    format!("{}{}.", first.unwrap_or_default(), chars.as_str())
 }

@@ -14,20 +14,28 @@
 //! # Ok::<(), imagecraft::DiskError>(())
 //! ```
 
+pub mod compare;
 pub mod compose;
 pub mod container;
 mod disk;
+mod finding;
 pub mod fs;
+pub mod inspect;
 mod layout;
+mod machine;
 mod map;
 mod overlay;
+mod spool;
 mod stamp;
 pub mod table;
 
 pub use disk::{Disk, DiskError, FileDisk, MemoryDisk, Window};
+pub use finding::{Finding, Severity};
 pub use layout::{Layout, LayoutError, Partition};
+pub use machine::runs;
 pub use map::{ByteKind, Map, Run};
 pub use overlay::Overlay;
+pub use spool::Spool;
 pub use stamp::{STAMP_PATH, Stamp, StampBase};
 
 /// The unit of storing, writing and verifying, on the disk's own grid, in bytes.

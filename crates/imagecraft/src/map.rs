@@ -68,6 +68,60 @@ impl Map {
         &self.runs
     }
 
+    /// The runs that touch the bytes from `start` to `end`.
+    pub fn runs_in(&self, start: u64, end: u64) -> &[Run] {
+        let first = self.runs.partition_point(|run| run.end <= start);
+        let last = self.runs.partition_point(|run| run.start < end);
+        &self.runs[first.min(last)..last]
+    }
+
+    /// Whether all bytes from `start` to `end` are described, and free.
+    pub fn is_free(&self, start: u64, end: u64) -> bool {
+        end <= self.len()
+            && self
+                .runs_in(start, end)
+                .iter()
+                .all(|run| run.kind == ByteKind::Free)
+    }
+
+    /// Whether any of the bytes from `start` to `end` is free.
+    pub fn has_free(&self, start: u64, end: u64) -> bool {
+        self.runs_in(start, end)
+            .iter()
+            .any(|run| run.kind == ByteKind::Free)
+    }
+
+    /// Zeroes the free ones among the bytes of a disk that begin at `start`.
+    pub fn clear_free(&self, start: u64, bytes: &mut [u8]) {
+        let end = start + bytes.len() as u64;
+        for run in self.runs_in(start, end) {
+            if run.kind == ByteKind::Free {
+                let from = (run.start.max(start) - start) as usize;
+                let to = (run.end.min(end) - start) as usize;
+                bytes[from..to].fill(0);
+            }
+        }
+    }
+
+    /// Puts another map in place of the bytes from `start` on, as far as both reach.
+    pub fn insert(&mut self, start: u64, other: &Self) {
+        let end = self.len().min(start.saturating_add(other.len()));
+        if start >= end {
+            return;
+        }
+        let mut map = Self { runs: Vec::new() };
+        for run in self.runs_in(0, start) {
+            map.push(run.end.min(start) - run.start, run.kind);
+        }
+        for run in other.runs_in(0, end - start) {
+            map.push(run.end.min(end - start) - run.start, run.kind);
+        }
+        for run in self.runs_in(end, self.len()) {
+            map.push(run.end - run.start.max(end), run.kind);
+        }
+        *self = map;
+    }
+
     /// Number of bytes of one kind.
     pub fn total(&self, kind: ByteKind) -> u64 {
         self.runs
@@ -78,7 +132,7 @@ impl Map {
     }
 
     /// Adds `len` bytes at the end.
-    fn push(&mut self, len: u64, kind: ByteKind) {
+    pub(crate) fn push(&mut self, len: u64, kind: ByteKind) {
         if len == 0 {
             return;
         }
@@ -179,8 +233,45 @@ mod tests {
                 .flat_map(|run| (run.start..run.end).map(|_| run.kind)).collect();
             prop_assert_eq!(&flat, &model);
             prop_assert!(map.runs().windows(2).all(|w| w[0].end == w[1].start && w[0].kind != w[1].kind));
+            let mut inner = Map::uniform(70, ByteKind::Zero);
+            inner.set(10, 30, ByteKind::Free);
+            for start in [0, 17, 250, 300] {
+                let mut with = map.clone();
+                with.insert(start, &inner);
+                prop_assert_eq!(with.len(), 300);
+                for run in with.runs() {
+                    for byte in run.start..run.end {
+                        let expected = match byte.checked_sub(start) {
+                            Some(10..30) => ByteKind::Free,
+                            Some(0..70) => ByteKind::Zero,
+                            _ => model[byte as usize],
+                        };
+                        prop_assert_eq!(run.kind, expected);
+                    }
+                }
+            }
             prop_assert_eq!(map.total(ByteKind::Data), model.iter().filter(|k| **k == ByteKind::Data).count() as u64);
         }
+    }
+
+    #[test]
+    fn free_bytes_are_cleared_and_no_others() {
+        let mut map = Map::uniform(100, ByteKind::Data);
+        map.set(20, 30, ByteKind::Free);
+        map.set(90, 100, ByteKind::Free);
+        let mut bytes = [1; 40];
+        map.clear_free(25, &mut bytes);
+        assert!(
+            bytes
+                .iter()
+                .enumerate()
+                .all(|(at, byte)| (*byte == 0) == (at < 5))
+        );
+        assert!(map.is_free(20, 30) && !map.is_free(19, 30) && map.has_free(0, 21));
+        assert!(!map.is_free(95, 105), "what is not described is not free");
+        let mut behind = [1; 20];
+        map.clear_free(95, &mut behind);
+        assert_eq!(behind.iter().filter(|byte| **byte == 0).count(), 5);
     }
 
     #[test]

@@ -4,6 +4,9 @@
 use super::{le32, le64};
 use crate::{Disk, DiskError, SECTOR};
 
+/// Sector sizes that a table can be made for, in bytes.
+pub const SECTOR_SIZES: [u64; 2] = [512, 4096];
+
 const SIGNATURE: &[u8; 8] = b"EFI PART";
 /// The largest entry array that is accepted, in bytes; the standard's usual one is 16 KiB.
 const MOST_ENTRY_BYTES: u64 = 1 << 20;
@@ -30,6 +33,8 @@ pub struct Entry {
 pub struct Gpt {
     header: Vec<u8>,
     array: Vec<u8>,
+    /// The sector size it was made for, in bytes.
+    pub sector: u64,
     /// The disk's GUID as text.
     pub uuid: String,
     /// The entries in use.
@@ -67,19 +72,27 @@ pub enum GptError {
     Disk(#[from] DiskError),
 }
 
-/// Reads the table whose header lies in `sector`.
-pub fn read<D: Disk + ?Sized>(disk: &D, sector: u64) -> Result<Gpt, GptError> {
+/// Whether the first bytes of a disk announce a table, with a protective record or without.
+pub fn is_announced(head: &[u8]) -> bool {
+    SECTOR_SIZES.iter().any(|at| {
+        head.get(*at as usize..)
+            .is_some_and(|rest| rest.starts_with(SIGNATURE))
+    })
+}
+
+/// Reads the table whose header lies in `sector`, on a disk with sectors of `size` bytes.
+pub fn read<D: Disk + ?Sized>(disk: &D, size: u64, sector: u64) -> Result<Gpt, GptError> {
     let field = |field| GptError::Field { sector, field };
-    let at = sector.checked_mul(SECTOR).ok_or(GptError::NoRoom)?;
+    let at = sector.checked_mul(size).ok_or(GptError::NoRoom)?;
     let mut header = disk.read_vec(at, SECTOR as usize)?;
     if &header[..8] != SIGNATURE {
         return Err(GptError::NoSignature(sector));
     }
-    let size = le32(&header, 12).unwrap_or(0) as usize;
-    if !(92..=SECTOR as usize).contains(&size) {
+    let header_len = le32(&header, 12).unwrap_or(0) as usize;
+    if !(92..=SECTOR as usize).contains(&header_len) {
         return Err(field("HeaderSize"));
     }
-    header.truncate(size);
+    header.truncate(header_len);
     if crc_of_header(&header) != le32(&header, 16).unwrap_or(0) {
         return Err(GptError::Checksum {
             sector,
@@ -95,7 +108,7 @@ pub fn read<D: Disk + ?Sized>(disk: &D, sector: u64) -> Result<Gpt, GptError> {
         return Err(field("SizeOfPartitionEntry"));
     }
     let array_at = le64(&header, 72)
-        .and_then(|lba| lba.checked_mul(SECTOR))
+        .and_then(|lba| lba.checked_mul(size))
         .ok_or_else(|| field("PartitionEntryLBA"))?;
     let array = disk.read_vec(array_at, bytes as usize)?;
     if crc32fast::hash(&array) != le32(&header, 88).unwrap_or(0) {
@@ -109,10 +122,10 @@ pub fn read<D: Disk + ?Sized>(disk: &D, sector: u64) -> Result<Gpt, GptError> {
         if raw[..16].iter().all(|byte| *byte == 0) {
             continue;
         }
-        let range = |at| le64(raw, at).and_then(|lba| lba.checked_mul(SECTOR));
+        let range = |at| le64(raw, at).and_then(|lba| lba.checked_mul(size));
         let start = range(32).ok_or_else(|| field("StartingLBA"))?;
         let end = range(40)
-            .and_then(|last| last.checked_add(SECTOR))
+            .and_then(|last| last.checked_add(size))
             .ok_or_else(|| field("EndingLBA"))?;
         let len = end
             .checked_sub(start)
@@ -136,6 +149,7 @@ pub fn read<D: Disk + ?Sized>(disk: &D, sector: u64) -> Result<Gpt, GptError> {
         uuid: guid_text(&header[56..72]),
         header,
         array,
+        sector: size,
         entries,
     })
 }
@@ -143,15 +157,26 @@ pub fn read<D: Disk + ?Sized>(disk: &D, sector: u64) -> Result<Gpt, GptError> {
 impl Gpt {
     /// Bytes that the backup entries and the backup header take at the disk's end.
     pub fn backup_len(&self) -> u64 {
-        (self.array.len() as u64).next_multiple_of(SECTOR) + SECTOR
+        (self.array.len() as u64).next_multiple_of(self.sector) + self.sector
+    }
+
+    /// First byte of the other copy's header, as this copy says.
+    pub fn other_at(&self) -> Option<u64> {
+        le64(&self.header, 32)?.checked_mul(self.sector)
+    }
+
+    /// Whether both copies describe the same disk and partitions.
+    pub fn agrees_with(&self, other: &Self) -> bool {
+        self.uuid == other.uuid && self.array == other.array
     }
 
     /// Writes both copies of the table so that they fit a disk of this length: the backup at its
     /// very end, the usable range up to there. Entries, GUIDs and the place of the primary
     /// entries stay; the protective record in sector 0 is stretched over the disk.
     pub fn fit<D: Disk + ?Sized>(&self, disk: &mut D) -> Result<(), GptError> {
-        let sectors = disk.len() / SECTOR;
-        let backup_at = (sectors * SECTOR)
+        let size = self.sector;
+        let sectors = disk.len() / size;
+        let backup_at = (sectors * size)
             .checked_sub(self.backup_len())
             .ok_or(GptError::NoRoom)?;
         if self
@@ -162,28 +187,26 @@ impl Gpt {
             return Err(GptError::NoRoom);
         }
         let last = sectors - 1;
-        let primary_array = le64(&self.header, 72).unwrap_or(2);
         // The header that was read may be the backup copy, whose entries lie behind the partitions.
-        let primary_array = if le64(&self.header, 24) == Some(1) {
-            primary_array
-        } else {
-            2
+        let primary_array = match le64(&self.header, 24) {
+            Some(1) => le64(&self.header, 72).unwrap_or(2),
+            _ => 2,
         };
         let copy = |own: u64, other: u64, array: u64| {
             let mut header = self.header.clone();
             header[24..32].copy_from_slice(&own.to_le_bytes());
             header[32..40].copy_from_slice(&other.to_le_bytes());
-            header[48..56].copy_from_slice(&(backup_at / SECTOR - 1).to_le_bytes());
+            header[48..56].copy_from_slice(&(backup_at / size - 1).to_le_bytes());
             header[72..80].copy_from_slice(&array.to_le_bytes());
             let crc = crc_of_header(&header);
             header[16..20].copy_from_slice(&crc.to_le_bytes());
-            header.resize(SECTOR as usize, 0);
+            header.resize(size as usize, 0);
             header
         };
-        disk.write_at(SECTOR, &copy(1, last, primary_array))?;
-        disk.write_at(primary_array * SECTOR, &self.array)?;
+        disk.write_at(size, &copy(1, last, primary_array))?;
+        disk.write_at(primary_array * size, &self.array)?;
         disk.write_at(backup_at, &self.array)?;
-        disk.write_at(last * SECTOR, &copy(last, 1, backup_at / SECTOR))?;
+        disk.write_at(last * size, &copy(last, 1, backup_at / size))?;
         stretch_protective(disk, sectors)
     }
 }
@@ -238,6 +261,13 @@ pub fn type_name(kind: &str) -> &'static str {
         "ebd0a0a2-b9e5-4433-87c0-68b6b72699c7" => "basic data",
         "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f" => "Linux swap",
         "21686148-6449-6e6f-744e-656564454649" => "BIOS boot",
+        "e6d6d379-f507-44c2-a23c-238f2a3df928" => "Linux LVM",
+        "a19d880f-05fc-4d3b-a006-743f0f84911e" => "Linux RAID",
+        "bc13c2ff-59e6-4262-a352-b275fd6f7172" => "Linux extended boot",
+        "4f68bce3-e8cd-4db1-96e7-fbcaf984b709" => "Linux root (x86-64)",
+        "69dad710-2ce4-4e3c-b16c-21a1d49abed3" => "Linux root (ARM)",
+        "b921b045-1df0-41c3-af44-4c6f280d3fae" => "Linux root (ARM64)",
+        "933ac7e1-2eb4-4f13-b844-0e14e2aef915" => "Linux home",
         _ => "other",
     }
 }

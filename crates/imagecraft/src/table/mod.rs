@@ -13,6 +13,8 @@ pub enum TableKind {
     Mbr,
     /// GUID partition table.
     Gpt,
+    /// No table: one file system from byte 0 on.
+    None,
 }
 
 impl TableKind {
@@ -21,6 +23,7 @@ impl TableKind {
         match self {
             Self::Mbr => "MBR",
             Self::Gpt => "GPT",
+            Self::None => "none",
         }
     }
 }

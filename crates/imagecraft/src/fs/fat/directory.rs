@@ -30,7 +30,7 @@ pub enum Place {
 #[derive(Debug)]
 pub struct Entry {
     /// Name with its case, long if there is one.
-    name: String,
+    pub name: String,
     short: [u8; 11],
     attributes: u8,
     /// First cluster of the content, 0 for none.
@@ -115,7 +115,7 @@ impl<D: Disk> Fat<D> {
         }
     }
 
-    fn entries(&self, place: Place) -> Result<Vec<Entry>, FatError> {
+    pub(super) fn entries(&self, place: Place) -> Result<Vec<Entry>, FatError> {
         let mut found = Vec::new();
         let mut long = LongName::default();
         for (index, raw) in self.folder_bytes(place)?.chunks_exact(ENTRY).enumerate() {

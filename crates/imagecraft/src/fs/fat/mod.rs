@@ -4,12 +4,16 @@
 //! Edits are reproducible: no clock of this machine goes into them.
 
 mod directory;
+mod files;
 mod name;
+mod usage;
 
 use super::{FileSystem, label};
 use crate::table::{le16, le32};
 use crate::{Disk, DiskError};
 use directory::{Entry, Place};
+
+pub use usage::usage;
 
 /// The largest allocation table that is held in memory, in bytes.
 const MOST_TABLE: u64 = 64 << 20;
@@ -80,6 +84,12 @@ impl BootSector {
         }
         let sector = disk.read_vec(0, 512)?;
         Ok(Self::parse(&sector, disk.len()).map_err(FatError::BootSector))
+    }
+
+    /// Whether the first bytes of a disk are a boot sector that could be, whatever the length of
+    /// the disk.
+    pub fn looks_right(head: &[u8]) -> bool {
+        head.len() >= 512 && Self::parse(&head[..512], u64::MAX).is_ok()
     }
 
     fn parse(sector: &[u8], disk_len: u64) -> Result<Self, &'static str> {
@@ -335,6 +345,14 @@ impl<D: Disk> Fat<D> {
             12 => 0xfff,
             16 => 0xffff,
             _ => 0x0fff_ffff,
+        }
+    }
+
+    /// First cluster of the root folder, 0 where it lies in front of the clusters.
+    fn root_cluster(&self) -> u32 {
+        match self.boot.root {
+            Place::Chain(first) => first,
+            Place::Fixed { .. } => 0,
         }
     }
 

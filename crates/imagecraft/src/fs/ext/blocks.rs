@@ -1,0 +1,74 @@
+//! Which blocks are in use: the block bitmaps, and the tables that every group has whether its
+//! bitmap was ever written or not.
+
+use super::ExtError;
+use super::checksum::crc32c;
+use super::superblock::Superblock;
+use crate::Disk;
+use crate::fs::Used;
+
+/// Reads all block bitmaps. `checked` says whether checksums must match.
+pub fn used<D: Disk + ?Sized>(
+    disk: &D,
+    superblock: &Superblock,
+    checked: bool,
+) -> Result<Used, ExtError> {
+    let mut used = Used::new(superblock.blocks, superblock.block_len)
+        .ok_or_else(|| ExtError::TooLong("the block bitmap".into()))?;
+    // The superblock and whatever stands in front of it.
+    used.add(
+        0,
+        superblock.first_block + 1 + superblock.superblock_offset(0),
+    );
+    let descriptors = superblock.descriptor_blocks() + superblock.reserved_descriptors;
+    for group in 0..superblock.groups() {
+        let start = superblock.group_start(group);
+        if superblock.has_copy(group) {
+            used.add(start, 1 + superblock.superblock_offset(group) + descriptors);
+        }
+        if superblock.has_descriptor_block(group) {
+            let behind_copy = u64::from(superblock.has_copy(group));
+            used.add(start + behind_copy + superblock.superblock_offset(group), 1);
+        }
+        let found = superblock.group(disk, group, checked)?;
+        used.add(found.block_bitmap, 1);
+        used.add(found.inode_bitmap, 1);
+        used.add(found.inode_table, superblock.table_blocks());
+        if found.blocks_unused {
+            continue;
+        }
+        let bitmap = disk.read_vec(
+            found.block_bitmap * superblock.block_len,
+            superblock.block_len as usize,
+        )?;
+        if checked && superblock.has_checksums() {
+            let covered = superblock.blocks_per_group / superblock.cluster / 8;
+            let (expected, kept) = found.bitmap_checksum;
+            if (crc32c(superblock.seed, &bitmap[..covered as usize]) ^ expected) & kept != 0 {
+                return Err(ExtError::Checksum(format!(
+                    "the block bitmap of group {group}"
+                )));
+            }
+        }
+        let bits = superblock.blocks_per_group / superblock.cluster;
+        let mut bit = 0;
+        while bit < bits {
+            let byte = bitmap[(bit / 8) as usize];
+            let whole = bit % 8 == 0;
+            if whole && byte == 0 {
+                bit += 8;
+                continue;
+            }
+            let run = if whole && byte == 0xff {
+                8.min(bits - bit)
+            } else {
+                1
+            };
+            if byte >> (bit % 8) & 1 == 1 {
+                used.add(start + bit * superblock.cluster, run * superblock.cluster);
+            }
+            bit += run;
+        }
+    }
+    Ok(used)
+}

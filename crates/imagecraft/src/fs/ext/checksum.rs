@@ -1,0 +1,35 @@
+//! The two checksums of ext: CRC-32C without its final inversion, and CRC-16 with the polynomial
+//! 0x8005 reflected.
+
+/// CRC-32C that goes on from `state` and is not inverted at its end.
+pub fn crc32c(state: u32, bytes: &[u8]) -> u32 {
+    !crc32c::crc32c_append(!state, bytes)
+}
+
+/// CRC-16 that goes on from `state`.
+pub fn crc16(state: u16, bytes: &[u8]) -> u16 {
+    bytes.iter().fold(state, |state, byte| {
+        (0..8).fold(state ^ u16::from(*byte), |state, _| {
+            if state & 1 == 1 {
+                state >> 1 ^ 0xa001
+            } else {
+                state >> 1
+            }
+        })
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn known_values() {
+        assert_eq!(!crc32c(!0, b"123456789"), 0xe306_9283);
+        assert_eq!(crc16(0, b"123456789"), 0xbb3d);
+        assert_eq!(
+            crc32c(crc32c(!0, b"1234"), b"56789"),
+            crc32c(!0, b"123456789")
+        );
+    }
+}

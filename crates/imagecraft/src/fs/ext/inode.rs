@@ -1,0 +1,364 @@
+//! Inodes: what a file is and where its bytes lie, by extents, by the classic block map, or in
+//! the inode itself.
+
+use super::superblock::Superblock;
+use super::{Ext, ExtError, damaged};
+use crate::Disk;
+use crate::fs::{FileError, NodeKind, tree::Sink};
+use crate::table::{le16, le32};
+
+/// The root folder's inode.
+pub const ROOT: u32 = 2;
+const EXTENTS: u32 = 0x8_0000;
+const INLINE: u32 = 0x1000_0000;
+const ENCRYPTED: u32 = 0x800;
+const EXTENT_MAGIC: u16 = 0xf30a;
+const ATTRIBUTE_MAGIC: u32 = 0xea02_0000;
+/// Most pieces that one file may lie in, and most blocks of its tables.
+const MOST_PIECES: usize = 1 << 20;
+/// Bytes that are given on at once.
+const PIECE: u64 = 1 << 18;
+
+/// An inode.
+#[derive(Clone, Debug)]
+pub struct Inode {
+    pub number: u32,
+    pub mode: u16,
+    pub user: u32,
+    pub group: u32,
+    pub len: u64,
+    pub flags: u32,
+    /// Blocks of 512 bytes that it takes, 0 for a link that lies in the inode.
+    sectors: u32,
+    /// The 60 bytes of block pointers or content.
+    block: Vec<u8>,
+    /// What follows the classic 128 bytes.
+    extra: Vec<u8>,
+}
+
+/// A run of blocks of a file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Piece {
+    /// First block of the file.
+    pub logical: u64,
+    /// First block on the disk.
+    pub physical: u64,
+    /// Number of blocks.
+    pub count: u64,
+    /// Whether it was written; otherwise it reads as zero.
+    pub written: bool,
+}
+
+impl Inode {
+    pub fn kind(&self) -> NodeKind {
+        match self.mode >> 12 {
+            0x8 => NodeKind::File,
+            0x4 => NodeKind::Folder,
+            0xa => NodeKind::Link,
+            _ => NodeKind::Other,
+        }
+    }
+
+    /// Content that lies in the inode: its block pointers, and an attribute behind them.
+    fn inline(&self) -> Result<Vec<u8>, ExtError> {
+        let mut bytes = self.block.clone();
+        if self.len > bytes.len() as u64 {
+            bytes.extend(self.attribute(7, b"data").ok_or_else(|| {
+                damaged(format!(
+                    "inode {} has lost the rest of its content",
+                    self.number
+                ))
+            })?);
+        }
+        bytes.resize(self.len.min(1 << 16) as usize, 0);
+        Ok(bytes)
+    }
+
+    /// The value of an extended attribute in the inode.
+    fn attribute(&self, index: u8, name: &[u8]) -> Option<Vec<u8>> {
+        let from = usize::from(le16(&self.extra, 0)?);
+        if le32(&self.extra, from)? != ATTRIBUTE_MAGIC {
+            return None;
+        }
+        let first = from.checked_add(4)?;
+        let mut at = first;
+        loop {
+            let entry = self.extra.get(at..at.checked_add(16)?)?;
+            if le32(entry, 0) == Some(0) {
+                return None;
+            }
+            let name_len = usize::from(entry[0]);
+            let found = self.extra.get(at + 16..at + 16 + name_len)?;
+            if entry[1] == index && found == name {
+                let offset = first.checked_add(usize::from(le16(entry, 2)?))?;
+                let len = usize::try_from(le32(entry, 8)?).ok()?;
+                return Some(self.extra.get(offset..offset.checked_add(len)?)?.to_vec());
+            }
+            at = (at + 16 + name_len).next_multiple_of(4);
+        }
+    }
+}
+
+/// Reads an inode from its group's table.
+pub fn read<D: Disk + ?Sized>(
+    disk: &D,
+    superblock: &Superblock,
+    number: u32,
+) -> Result<Inode, ExtError> {
+    if number == 0 || number > superblock.inodes {
+        return Err(damaged(format!("there is no inode {number}")));
+    }
+    let group = u64::from((number - 1) / superblock.inodes_per_group);
+    if group >= superblock.groups() {
+        return Err(damaged(format!("inode {number} lies in no group")));
+    }
+    let index = u64::from((number - 1) % superblock.inodes_per_group);
+    let table = superblock.group(disk, group, false)?.inode_table;
+    let at = table * superblock.block_len + index * superblock.inode_len;
+    let raw = disk.read_vec(at, superblock.inode_len as usize)?;
+    let word = |at| u32::from(le16(&raw, at).unwrap_or(0));
+    let long = |at| le32(&raw, at).unwrap_or(0);
+    Ok(Inode {
+        number,
+        mode: word(0) as u16,
+        user: word(0x78) << 16 | word(2),
+        group: word(0x7a) << 16 | word(0x18),
+        len: u64::from(long(0x6c)) << 32 | u64::from(long(4)),
+        flags: long(0x20),
+        sectors: long(0x1c),
+        block: raw[0x28..0x64].to_vec(),
+        extra: raw[128..].to_vec(),
+    })
+}
+
+/// Where the blocks of a file lie, ascending.
+pub fn pieces<D: Disk + ?Sized>(
+    disk: &D,
+    superblock: &Superblock,
+    inode: &Inode,
+) -> Result<Vec<Piece>, ExtError> {
+    let mut walk = Walk {
+        disk,
+        superblock,
+        inode,
+        found: Vec::new(),
+        tables: 0,
+    };
+    if inode.flags & EXTENTS != 0 {
+        walk.extents(&inode.block, None)?;
+    } else {
+        walk.block_map()?;
+    }
+    Ok(walk.found)
+}
+
+struct Walk<'a, D: ?Sized> {
+    disk: &'a D,
+    superblock: &'a Superblock,
+    inode: &'a Inode,
+    found: Vec<Piece>,
+    /// Blocks of tables read so far, so that a circle ends.
+    tables: usize,
+}
+
+impl<D: Disk + ?Sized> Walk<'_, D> {
+    fn wrong(&self, what: &str) -> ExtError {
+        damaged(format!("inode {} has {what}", self.inode.number))
+    }
+
+    fn table(&mut self, block: u64) -> Result<Vec<u8>, ExtError> {
+        self.tables += 1;
+        if self.tables > MOST_PIECES / 8 || block >= self.superblock.blocks {
+            return Err(self.wrong("a block table that leads nowhere"));
+        }
+        let len = self.superblock.block_len;
+        Ok(self.disk.read_vec(block * len, len as usize)?)
+    }
+
+    fn add(&mut self, piece: Piece) -> Result<(), ExtError> {
+        let end = piece.physical.checked_add(piece.count);
+        if end.is_none_or(|end| end > self.superblock.blocks) {
+            return Err(self.wrong("blocks outside of the file system"));
+        }
+        if let Some(last) = self.found.last_mut() {
+            let follows = last.logical + last.count;
+            if piece.logical < follows {
+                return Err(self.wrong("blocks that overlap"));
+            }
+            if piece.logical == follows
+                && piece.physical == last.physical + last.count
+                && piece.written == last.written
+            {
+                last.count += piece.count;
+                return Ok(());
+            }
+        }
+        if self.found.len() >= MOST_PIECES {
+            return Err(ExtError::TooLong(format!(
+                "the block table of inode {}",
+                self.inode.number
+            )));
+        }
+        self.found.push(piece);
+        Ok(())
+    }
+
+    /// A node of an extent tree: a header of 12 bytes, then entries of 12.
+    fn extents(&mut self, node: &[u8], depth: Option<u16>) -> Result<(), ExtError> {
+        let header = (le16(node, 0), le16(node, 2), le16(node, 6));
+        let (Some(EXTENT_MAGIC), Some(entries), Some(own)) = header else {
+            return Err(self.wrong("a broken extent tree"));
+        };
+        if own > 5 || depth.is_some_and(|depth| depth != own) {
+            return Err(self.wrong("an extent tree of impossible depth"));
+        }
+        for entry in node[12..].chunks_exact(12).take(usize::from(entries)) {
+            let word = |at| u64::from(le16(entry, at).unwrap_or(0));
+            let long = |at| u64::from(le32(entry, at).unwrap_or(0));
+            if own > 0 {
+                let block = word(8) << 32 | long(4);
+                let below = self.table(block)?;
+                self.extents(&below, Some(own - 1))?;
+                continue;
+            }
+            let (len, written) = match word(4) {
+                len @ 0..=0x8000 => (len, true),
+                len => (len - 0x8000, false),
+            };
+            if len > 0 {
+                self.add(Piece {
+                    logical: long(0),
+                    physical: word(6) << 32 | long(8),
+                    count: len,
+                    written,
+                })?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Twelve blocks, then one table of blocks, one of tables, one of tables of tables.
+    fn block_map(&mut self) -> Result<(), ExtError> {
+        let pointers = self.inode.block.clone();
+        let end = self.inode.len.div_ceil(self.superblock.block_len);
+        let mut logical = 0;
+        for (place, raw) in pointers.chunks_exact(4).enumerate() {
+            let block = u64::from(le32(raw, 0).unwrap_or(0));
+            let level = (place as u32).saturating_sub(11);
+            self.mapped(block, level, &mut logical, end)?;
+        }
+        Ok(())
+    }
+
+    fn mapped(
+        &mut self,
+        block: u64,
+        level: u32,
+        logical: &mut u64,
+        end: u64,
+    ) -> Result<(), ExtError> {
+        let fan = self.superblock.block_len / 4;
+        let spans = fan.pow(level);
+        if block == 0 || *logical >= end {
+            *logical = logical.saturating_add(spans);
+            return Ok(());
+        }
+        if level == 0 {
+            self.add(Piece {
+                logical: *logical,
+                physical: block,
+                count: 1,
+                written: true,
+            })?;
+            *logical += 1;
+            return Ok(());
+        }
+        for raw in self.table(block)?.chunks_exact(4) {
+            let below = u64::from(le32(raw, 0).unwrap_or(0));
+            self.mapped(below, level - 1, logical, end)?;
+        }
+        Ok(())
+    }
+}
+
+impl<D: Disk> Ext<D> {
+    pub(super) fn inode(&self, number: u32) -> Result<Inode, ExtError> {
+        read(&self.disk, &self.superblock, number)
+    }
+
+    /// Gives all bytes of an inode to `sink`, holes as zeros.
+    pub(super) fn read_inode(&self, inode: &Inode, sink: Sink<'_>) -> Result<(), FileError> {
+        if inode.flags & ENCRYPTED != 0 {
+            return Err(ExtError::Feature(format!("encryption for inode {}", inode.number)).into());
+        }
+        if inode.flags & INLINE != 0 {
+            return sink(&inode.inline()?).map_err(FileError::Sink);
+        }
+        let block_len = self.superblock.block_len;
+        let mut at = 0;
+        let zeros = vec![0; PIECE as usize];
+        let hole = |from: u64, to: u64, sink: &mut dyn FnMut(&[u8]) -> std::io::Result<()>| {
+            let mut from = from;
+            while from < to {
+                let take = PIECE.min(to - from);
+                sink(&zeros[..take as usize]).map_err(FileError::Sink)?;
+                from += take;
+            }
+            Ok::<_, FileError>(())
+        };
+        for piece in pieces(&self.disk, &self.superblock, inode)? {
+            let start = (piece.logical * block_len).min(inode.len);
+            let end = ((piece.logical + piece.count) * block_len).min(inode.len);
+            hole(at, start, sink)?;
+            at = end;
+            if !piece.written {
+                hole(start, end, sink)?;
+                continue;
+            }
+            let mut from = start;
+            while from < end {
+                let take = PIECE.min(end - from);
+                let on_disk = piece.physical * block_len + (from - start);
+                let bytes = self.disk.read_vec(on_disk, take as usize)?;
+                sink(&bytes).map_err(FileError::Sink)?;
+                from += take;
+            }
+        }
+        hole(at, inode.len, sink)
+    }
+
+    /// All bytes of a small inode.
+    pub(super) fn content(&self, inode: &Inode, most: u64) -> Result<Vec<u8>, ExtError> {
+        if inode.len > most {
+            return Err(ExtError::TooLong(format!("inode {}", inode.number)));
+        }
+        let mut bytes = Vec::new();
+        let read = self.read_inode(inode, &mut |piece| {
+            bytes.extend_from_slice(piece);
+            Ok(())
+        });
+        match read {
+            Ok(()) => Ok(bytes),
+            Err(FileError::Ext(e)) => Err(e),
+            Err(FileError::Disk(e)) => Err(e.into()),
+            Err(e) => Err(damaged(e.to_string())),
+        }
+    }
+
+    pub(super) fn link_target(&self, inode: &Inode) -> Result<String, ExtError> {
+        let inside = inode.len < 60 && inode.flags & (EXTENTS | INLINE) == 0;
+        let bytes = if inside && (inode.sectors == 0 || self.is_in_place(inode)) {
+            inode.block[..inode.len as usize].to_vec()
+        } else {
+            self.content(inode, 1 << 16)?
+        };
+        Ok(String::from_utf8_lossy(&bytes).into_owned())
+    }
+
+    /// Whether a short link that takes blocks, for attributes, still lies in its inode: then its
+    /// pointers are text and no blocks of this file system.
+    fn is_in_place(&self, inode: &Inode) -> bool {
+        let first = u64::from(le32(&inode.block, 0).unwrap_or(0));
+        first >= self.superblock.blocks || inode.block[4..].iter().any(|byte| *byte != 0)
+    }
+}

@@ -1,0 +1,216 @@
+//! ext2, ext3 and ext4 (Linux kernel documentation, "ext4 Data Structures and Algorithms"):
+//! superblock, groups and what is in use, journal, inodes, folders. One file a structure.
+
+mod blocks;
+mod checksum;
+mod folder;
+mod group;
+mod inode;
+mod journal;
+mod superblock;
+
+use super::{FileError, FileSystem, Files, Node, NodeKind, State, Usage, tree};
+use crate::{Disk, DiskError};
+
+pub use journal::Replayed;
+pub use superblock::Superblock;
+
+/// Most symbolic links that are followed for one path.
+const MOST_LINKS: usize = 40;
+
+/// Why an ext file system could not be used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ExtError {
+    /// A field of the superblock cannot be.
+    #[error("the ext superblock has an impossible {0}")]
+    Superblock(&'static str),
+    /// Structures that contradict each other.
+    #[error("the ext file system is damaged: {0}")]
+    Damaged(String),
+    /// A checksum does not match.
+    #[error("the ext file system is damaged: the checksum of {0} does not match")]
+    Checksum(String),
+    /// A feature that is not handled.
+    #[error("the ext file system uses {0}, which is not handled")]
+    Feature(String),
+    /// The journal holds changes that cannot be replayed.
+    #[error("the ext file system was in use and its journal cannot be replayed: {0}")]
+    Journal(String),
+    /// A structure larger than is read whole.
+    #[error("{0} is larger than is read at once")]
+    TooLong(String),
+    /// The disk could not be read.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+}
+
+fn damaged(what: impl Into<String>) -> ExtError {
+    ExtError::Damaged(what.into())
+}
+
+/// Whether the first bytes of a disk hold a superblock.
+pub fn has_signature(head: &[u8]) -> bool {
+    head.get(1024..2048).is_some_and(superblock::has_magic)
+}
+
+/// Describes the ext file system that fills `disk`, if there is one.
+pub fn recognise<D: Disk + ?Sized>(disk: &D) -> Result<Option<FileSystem>, DiskError> {
+    if disk.len() < 2048 {
+        return Ok(None);
+    }
+    let raw = disk.read_vec(superblock::AT, 1024)?;
+    Ok(superblock::has_magic(&raw).then(|| superblock::describe(&raw)))
+}
+
+/// Which bytes are in use. A file system that was not unmounted counts what is in use before
+/// *or* after its journal was replayed.
+///
+/// # Errors
+/// Damage, an unknown feature, or a journal that cannot be replayed: nothing may be called free.
+pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, ExtError> {
+    let superblock = Superblock::read(disk)?;
+    superblock.check_known()?;
+    if superblock.has_errors() {
+        return Err(damaged("it recorded errors itself and wants to be checked"));
+    }
+    let (used, state) = if superblock.needs_recovery() {
+        // What lies on the disk may be a mixture of moments, so that its checksums need not match.
+        let mut used = blocks::used(disk, &superblock, false)?;
+        let replayed = Replayed::new(disk, &superblock)?;
+        let after = Superblock::read(&replayed)?;
+        if after.blocks != superblock.blocks || after.block_len != superblock.block_len {
+            return Err(ExtError::Journal(
+                "it changes the file system's size".into(),
+            ));
+        }
+        used.unite(&blocks::used(&replayed, &after, true)?);
+        let transactions = replayed.transactions();
+        (used, State::Replayed { transactions })
+    } else if !superblock.is_clean() {
+        return Err(damaged(
+            "it was not unmounted and has no journal, so that its tables cannot be trusted",
+        ));
+    } else {
+        (blocks::used(disk, &superblock, true)?, State::Clean)
+    };
+    let mut usage = Usage::of(&used, disk.len(), state);
+    usage.shrunk = Some(superblock.shrunk(usage.used));
+    Ok(usage)
+}
+
+/// The files of an ext file system.
+pub struct Ext<D> {
+    disk: D,
+    superblock: Superblock,
+}
+
+impl<D: Disk> Ext<Replayed<D>> {
+    /// Opens the file system, with its journal replayed where it was in use.
+    pub fn open_replayed(disk: D) -> Result<Self, ExtError> {
+        let superblock = Superblock::read(&disk)?;
+        superblock.check_known()?;
+        let disk = match superblock.needs_recovery() {
+            true => Replayed::new(disk, &superblock)?,
+            false => Replayed::untouched(disk),
+        };
+        let superblock = Superblock::read(&disk)?;
+        Ok(Self { disk, superblock })
+    }
+}
+
+impl<D: Disk> Ext<D> {
+    /// Follows a path to its inode, through links; the last part too unless `keep_link`.
+    fn resolve(&self, path: &str, keep_link: bool) -> Result<Option<u32>, FileError> {
+        let mut waiting: Vec<String> = tree::parts(path)
+            .into_iter()
+            .rev()
+            .map(str::to_owned)
+            .collect();
+        let mut folders = vec![inode::ROOT];
+        let mut links = 0;
+        while let Some(part) = waiting.pop() {
+            let here = *folders.last().unwrap_or(&inode::ROOT);
+            if part == ".." {
+                if folders.len() > 1 {
+                    folders.pop();
+                }
+                continue;
+            }
+            let folder = self.inode(here)?;
+            if folder.kind() != NodeKind::Folder {
+                return Ok(None);
+            }
+            let Some(found) = self.look_up(&folder, &part)? else {
+                return Ok(None);
+            };
+            let node = self.inode(found)?;
+            if node.kind() == NodeKind::Link && !(keep_link && waiting.is_empty()) {
+                links += 1;
+                if links > MOST_LINKS {
+                    return Err(FileError::LinkLoop(path.into()));
+                }
+                let target = self.link_target(&node)?;
+                if target.starts_with('/') {
+                    folders.truncate(1);
+                }
+                waiting.extend(tree::parts(&target).into_iter().rev().map(str::to_owned));
+                continue;
+            }
+            folders.push(found);
+        }
+        Ok(folders.last().copied())
+    }
+
+    fn node(&self, name: &str, number: u32) -> Result<Node, ExtError> {
+        let inode = self.inode(number)?;
+        let target = match inode.kind() {
+            NodeKind::Link => Some(self.link_target(&inode)?),
+            _ => None,
+        };
+        Ok(Node {
+            name: name.into(),
+            kind: inode.kind(),
+            len: inode.len,
+            mode: Some(u32::from(inode.mode & 0o7777)),
+            owner: Some((inode.user, inode.group)),
+            target,
+            id: number.into(),
+        })
+    }
+}
+
+impl<D: Disk> Files for Ext<D> {
+    fn list(&self, path: &str) -> Result<Vec<Node>, FileError> {
+        let missing = || FileError::Missing(path.into());
+        let number = self.resolve(path, false)?.ok_or_else(missing)?;
+        let folder = self.inode(number)?;
+        if folder.kind() != NodeKind::Folder {
+            return Err(FileError::WrongKind(path.into()));
+        }
+        let mut nodes = Vec::new();
+        for (name, number) in self.names(&folder)? {
+            nodes.push(self.node(&name, number)?);
+        }
+        Ok(nodes)
+    }
+
+    fn find(&self, path: &str) -> Result<Option<Node>, FileError> {
+        let Some(number) = self.resolve(path, false)? else {
+            return Ok(None);
+        };
+        let name = tree::parts(path).last().copied().unwrap_or("/");
+        Ok(Some(self.node(name, number)?))
+    }
+
+    fn read_into(&self, path: &str, sink: tree::Sink<'_>) -> Result<u64, FileError> {
+        let missing = || FileError::Missing(path.into());
+        let number = self.resolve(path, false)?.ok_or_else(missing)?;
+        let inode = self.inode(number)?;
+        if inode.kind() != NodeKind::File {
+            return Err(FileError::WrongKind(path.into()));
+        }
+        self.read_inode(&inode, sink)?;
+        Ok(inode.len)
+    }
+}

@@ -1,0 +1,155 @@
+//! The files of a partition, listed and read without mounting.
+
+use super::{ext, fat};
+use crate::{Disk, DiskError};
+
+/// Most files and folders that one walk visits.
+pub const MOST_NODES: usize = 2_000_000;
+/// Deepest folder that a walk goes into.
+const MOST_DEPTH: usize = 100;
+
+/// What a name in a folder stands for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NodeKind {
+    /// A regular file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link.
+    Link,
+    /// A device, socket or pipe.
+    Other,
+}
+
+/// One name in a folder.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Node {
+    /// The name, without folders.
+    pub name: String,
+    /// What it is.
+    pub kind: NodeKind,
+    /// Length in bytes.
+    pub len: u64,
+    /// Permission bits, on file systems that have them.
+    pub mode: Option<u32>,
+    /// User and group, on file systems that have them.
+    pub owner: Option<(u32, u32)>,
+    /// The target of a symbolic link.
+    pub target: Option<String>,
+    /// What tells it apart on this file system: inode or first cluster.
+    pub id: u64,
+}
+
+/// Why files could not be read.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum FileError {
+    /// No such file.
+    #[error("there is no {0}")]
+    Missing(String),
+    /// A folder where a file is wanted, or the other way round.
+    #[error("{0} is a folder where a file is wanted, or the other way round")]
+    WrongKind(String),
+    /// Links that lead in a circle.
+    #[error("{0} leads from one link to the next without end")]
+    LinkLoop(String),
+    /// The ext file system could not be read.
+    #[error(transparent)]
+    Ext(#[from] ext::ExtError),
+    /// The FAT file system could not be read.
+    #[error(transparent)]
+    Fat(#[from] fat::FatError),
+    /// Whoever takes the bytes could not.
+    #[error("the bytes could not be passed on: {0}")]
+    Sink(std::io::Error),
+    /// The disk could not be read.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+}
+
+/// Takes the bytes of a file, piece by piece.
+pub type Sink<'a> = &'a mut dyn FnMut(&[u8]) -> std::io::Result<()>;
+
+/// The files of one file system. Paths begin with `/`; links are followed inside the file system.
+pub trait Files {
+    /// The names in a folder, in no particular order.
+    fn list(&self, path: &str) -> Result<Vec<Node>, FileError>;
+
+    /// What a path stands for, `None` if nothing.
+    fn find(&self, path: &str) -> Result<Option<Node>, FileError>;
+
+    /// Gives the bytes of a regular file to `sink`, in order; answers how many there were.
+    fn read_into(&self, path: &str, sink: Sink<'_>) -> Result<u64, FileError>;
+
+    /// At most `most` bytes from the start of a file.
+    fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, FileError> {
+        let mut bytes = Vec::new();
+        let enough = "enough";
+        let read = self.read_into(path, &mut |piece| {
+            let take = piece.len().min(most - bytes.len());
+            bytes.extend_from_slice(&piece[..take]);
+            if bytes.len() == most {
+                return Err(std::io::Error::other(enough));
+            }
+            Ok(())
+        });
+        match read {
+            Err(FileError::Sink(_)) | Ok(_) => Ok(bytes),
+            Err(e) => Err(e),
+        }
+    }
+}
+
+/// Opens the files of the file system that fills `disk`; `None` for kinds that are not read.
+pub fn open<'a, D: Disk + 'a>(disk: D) -> Result<Option<Box<dyn Files + 'a>>, FileError> {
+    if ext::recognise(&disk)?.is_some() {
+        return Ok(Some(Box::new(ext::Ext::open_replayed(disk)?)));
+    }
+    if fat::BootSector::read(&disk)?.is_ok() {
+        return Ok(Some(Box::new(fat::Fat::open(disk)?)));
+    }
+    Ok(None)
+}
+
+/// Visits everything below `/`, folders before what is in them, names in order. Folders that lead
+/// back into themselves are visited once.
+pub fn walk(
+    files: &dyn Files,
+    visit: &mut dyn FnMut(&str, &Node) -> Result<(), FileError>,
+) -> Result<(), FileError> {
+    let mut seen = std::collections::BTreeSet::new();
+    let mut left = MOST_NODES;
+    walk_folder(files, "", 0, &mut seen, &mut left, visit)
+}
+
+fn walk_folder(
+    files: &dyn Files,
+    path: &str,
+    depth: usize,
+    seen: &mut std::collections::BTreeSet<u64>,
+    left: &mut usize,
+    visit: &mut dyn FnMut(&str, &Node) -> Result<(), FileError>,
+) -> Result<(), FileError> {
+    let folder = if path.is_empty() { "/" } else { path };
+    let mut nodes = files.list(folder)?;
+    nodes.sort_by(|a, b| a.name.cmp(&b.name));
+    for node in nodes {
+        if *left == 0 {
+            return Ok(());
+        }
+        *left -= 1;
+        let path = format!("{path}/{}", node.name);
+        visit(&path, &node)?;
+        if node.kind == NodeKind::Folder && depth < MOST_DEPTH && seen.insert(node.id) {
+            walk_folder(files, &path, depth + 1, seen, left, visit)?;
+        }
+    }
+    Ok(())
+}
+
+/// The parts of a path, without empty ones and dots.
+pub(crate) fn parts(path: &str) -> Vec<&str> {
+    path.split('/')
+        .filter(|part| !part.is_empty() && *part != ".")
+        .collect()
+}
