@@ -24,6 +24,15 @@ pub struct Sheet {
     /// What is worth knowing, for people.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub notes: Option<String>,
+    /// Licence of the image, as an SPDX expression or in words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub licence: Option<String>,
+    /// Guides and pages to read.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub links: Vec<Link>,
+    /// Logins that the image comes with and that everybody knows.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub logins: Vec<Login>,
     /// Which card it takes.
     #[serde(default)]
     pub card: CardNeeds,
@@ -36,6 +45,30 @@ pub struct Sheet {
     /// How settings land on the card.
     #[serde(default)]
     pub placements: Vec<Placement>,
+}
+
+/// A page to read.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Link {
+    /// What is found there.
+    pub title: String,
+    /// Where: http or https.
+    pub url: String,
+}
+
+/// A login that the image comes with.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Login {
+    /// User name.
+    pub user: String,
+    /// Password that everybody knows; none if it has to be set at first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<String>,
+    /// Where it is asked for, such as `console` or `web page`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
 }
 
 /// Which card a release takes.
@@ -60,6 +93,12 @@ pub struct FirstBoot {
     /// Whether it fetches something first and needs the internet for it.
     #[serde(default)]
     pub internet: bool,
+    /// The page that answers then, such as `http://{host_name}/`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub page: Option<String>,
+    /// What a person has to do at the first start, in order.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<String>,
 }
 
 /// Why a sheet was refused.
@@ -82,7 +121,7 @@ impl Sheet {
             SheetError {
                 line,
                 column,
-                message: e.message().replace('\n', " "),
+                message: explain(&e.message().replace('\n', " ")),
             }
         })?;
         sheet.check().map_err(|(word, message)| {
@@ -137,6 +176,7 @@ impl Sheet {
                 "name at least one board model that the image suits".into(),
             ));
         }
+        self.check_facts()?;
         for (place, field) in self.fields.iter().enumerate() {
             if !word(&field.name) || field.name.contains('-') {
                 return Err((
@@ -172,6 +212,108 @@ impl Sheet {
     }
 }
 
+impl Sheet {
+    /// What the facts beside fields and placements must be.
+    fn check_facts(&self) -> Result<(), (String, String)> {
+        if let Some(date) = &self.date {
+            let known = time::Date::parse(
+                date,
+                time::macros::format_description!("[year]-[month]-[day]"),
+            );
+            if known.is_err() {
+                return Err((
+                    date.clone(),
+                    format!("{date:?} is no day; write YYYY-MM-DD"),
+                ));
+            }
+        }
+        for link in &self.links {
+            if !link.url.starts_with("https://") && !link.url.starts_with("http://") {
+                return Err((
+                    link.url.clone(),
+                    format!("{:?} is no address of a page", link.url),
+                ));
+            }
+        }
+        for (key, size) in [
+            ("smallest_gb", self.card.smallest_gb),
+            ("advised_gb", self.card.advised_gb),
+        ] {
+            if size.is_some_and(|size| !(0.0..=100_000.0).contains(&size)) {
+                return Err((key.into(), format!("{key} must be a size in gigabytes")));
+            }
+        }
+        if self
+            .first_boot
+            .minutes
+            .is_some_and(|minutes| !(0.0..=1440.0).contains(&minutes))
+        {
+            return Err((
+                "minutes".into(),
+                "the first boot takes between 0 and 1440 minutes".into(),
+            ));
+        }
+        Ok(())
+    }
+
+    /// The smallest sheet that says what an image is, for a release that came without one.
+    pub fn minimal(
+        appliance: &str,
+        variant: Option<&str>,
+        version: &str,
+        boards: &[String],
+        notes: &str,
+    ) -> String {
+        let quoted = |text: &str| toml::Value::String(text.into()).to_string();
+        let boards: Vec<_> = boards.iter().map(|board| quoted(board)).collect();
+        let variant = variant.map_or(String::new(), |variant| {
+            format!("variant = {}\n", quoted(variant))
+        });
+        format!(
+            "# Made from what was found in the image; give it a sheet of its own when there is one.\n\
+             appliance = {}\n{variant}version = {}\nboards = [{}]\nnotes = {}\n",
+            quoted(appliance),
+            quoted(version),
+            boards.join(", "),
+            quoted(notes),
+        )
+    }
+}
+
+/// A message of the TOML reader; a misspelt key gets the one that was meant.
+fn explain(message: &str) -> String {
+    let mut words = message.split('`').skip(1).step_by(2);
+    let unknown = message.starts_with("unknown field") || message.starts_with("unknown variant");
+    let (true, Some(written)) = (unknown, words.next()) else {
+        return message.into();
+    };
+    let nearest = words
+        .map(|known| (distance(written, known), known))
+        .min_by_key(|(distance, _)| *distance);
+    match nearest {
+        Some((distance, known)) if distance <= 1 + written.len() / 3 => {
+            format!("{message}; did you mean `{known}`?")
+        }
+        _ => message.into(),
+    }
+}
+
+/// Letters to add, drop or change to make one word of the other.
+fn distance(a: &str, b: &str) -> usize {
+    let b: Vec<char> = b.chars().collect();
+    let mut row: Vec<usize> = (0..=b.len()).collect();
+    for (i, x) in a.chars().enumerate() {
+        let mut corner = row[0];
+        row[0] = i + 1;
+        for (j, y) in b.iter().enumerate() {
+            let changed = corner + usize::from(x != *y);
+            corner = row[j + 1];
+            row[j + 1] = changed.min(row[j] + 1).min(corner + 1);
+        }
+    }
+    row[b.len()]
+}
+
 /// Line and column of a byte, both from 1.
 fn position(text: &str, at: usize) -> (usize, usize) {
     let before = text.get(..at).unwrap_or("");
@@ -205,6 +347,54 @@ template = "name = {{ host_name | quoted }}\n"
         let sheet = Sheet::parse(GOOD).unwrap();
         assert_eq!(sheet.name(), "quaylink 2.4");
         assert_eq!(sheet.fields.len(), 1);
+    }
+
+    #[test]
+    fn a_misspelt_key_gets_the_one_that_was_meant() {
+        for (from, to, meant) in [
+            ("boards =", "bords =", "`boards`"),
+            ("boards =", "licens = \"x\"\nboards =", "`licence`"),
+            ("kind = \"host-name\"", "kind = \"hostname\"", "`host-name`"),
+            ("boards =", "[card]\nsmalest_gb = 4\n", "`smallest_gb`"),
+        ] {
+            let error = Sheet::parse(&GOOD.replacen(from, to, 1)).unwrap_err();
+            let says = format!("did you mean {meant}?");
+            assert!(error.message.ends_with(&says), "{to}: {error}");
+        }
+        let far = Sheet::parse(&GOOD.replacen("boards =", "zzz = 1\nboards =", 1)).unwrap_err();
+        assert!(!far.message.contains("did you mean"), "{far}");
+    }
+
+    #[test]
+    fn a_minimal_sheet_is_a_sheet() {
+        let boards = ["plover".to_owned()];
+        let text = Sheet::minimal(
+            "quaylink",
+            Some("street"),
+            "2.4-rc1",
+            &boards,
+            "From \"x\".",
+        );
+        let sheet = Sheet::parse(&text).unwrap();
+        assert_eq!(sheet.name(), "quaylink street 2.4-rc1");
+        assert_eq!(sheet.notes.as_deref(), Some("From \"x\"."));
+    }
+
+    #[test]
+    fn facts_that_cannot_be_are_refused() {
+        for (line, says) in [
+            ("date = \"2026-13-01\"", "YYYY-MM-DD"),
+            (
+                "links = [{ title = \"Guide\", url = \"ftp://x\" }]",
+                "no address",
+            ),
+            ("card = { smallest_gb = -1.0 }", "gigabytes"),
+            ("first_boot = { minutes = 5000.0 }", "minutes"),
+        ] {
+            let text = GOOD.replacen("boards =", &format!("{line}\nboards ="), 1);
+            let error = Sheet::parse(&text).unwrap_err();
+            assert!(error.message.contains(says), "{line}: {error}");
+        }
     }
 
     #[test]
