@@ -7,7 +7,7 @@ use std::thread::JoinHandle;
 
 use imagecraft::CHUNK;
 
-use crate::store::{Kind, Packer, Vault, VaultError};
+use crate::store::{Kind, Packer, SegmentId, Vault, VaultError, Writer};
 use crate::{Entry, Growth, Manifest, Name};
 
 /// Chunks that may wait in front of each thread.
@@ -15,7 +15,7 @@ const QUEUE: usize = 32;
 
 type Given = (u64, Arc<Vec<u8>>);
 /// Chunks with what they turned out to be, in no particular order, and what they cost.
-type Collected = Result<(Vec<(u64, Entry)>, Growth), VaultError>;
+type Collected = (Result<Vec<(u64, Entry)>, VaultError>, Growth);
 type Taken = Result<(u64, Entry, Option<Vec<u8>>), VaultError>;
 
 /// A disk on its way into the vault.
@@ -61,14 +61,14 @@ impl Ingest {
     }
 
     /// Ends the disk at `len` bytes and stores its manifest. Everything counts as stored when
-    /// this returns.
-    pub fn finish(self, len: u64) -> Result<(Name, Manifest, Growth), VaultError> {
-        drop(self.workers);
-        let collected = self.collector.join().map_err(|_| VaultError::Stopped)?;
-        for thread in self.threads {
-            thread.join().map_err(|_| VaultError::Stopped)?;
-        }
-        let (found, mut growth) = collected?;
+    /// this returns. What an error leaves behind is named with it.
+    pub fn finish(self, len: u64) -> Result<(Name, Manifest, Growth), Unfinished> {
+        let vault = self.vault.clone();
+        let (found, mut growth) = self.join()?;
+        let found = match found {
+            Ok(found) => found,
+            Err(error) => return Err(Unfinished::new(error, growth)),
+        };
         let mut entries = vec![Entry::Free; len.div_ceil(CHUNK) as usize];
         for (chunk, entry) in found {
             if let Some(place) = entries.get_mut(chunk as usize) {
@@ -76,10 +76,54 @@ impl Ingest {
             }
         }
         let manifest = Manifest { len, entries };
-        let (name, more) = manifest.store(&self.vault)?;
-        growth.new += more.new;
-        growth.stored += more.stored;
-        Ok((name, manifest, growth))
+        match manifest.store(&vault) {
+            Ok((name, more)) => {
+                growth.add(more);
+                Ok((name, manifest, growth))
+            }
+            Err(error) => Err(Unfinished::new(error, growth)),
+        }
+    }
+
+    /// Gives it up; answers the segments that were stored all the same.
+    pub fn abandon(self) -> Vec<SegmentId> {
+        match self.join() {
+            Ok((_, growth)) => growth.segments,
+            Err(unfinished) => unfinished.segments,
+        }
+    }
+
+    /// Waits for the threads.
+    fn join(self) -> Result<Collected, Unfinished> {
+        drop(self.workers);
+        let stopped = |_| Unfinished::new(VaultError::Stopped, Growth::default());
+        let collected = self.collector.join().map_err(stopped)?;
+        for thread in self.threads {
+            if thread.join().is_err() {
+                return Err(Unfinished::new(VaultError::Stopped, collected.1));
+            }
+        }
+        Ok(collected)
+    }
+}
+
+/// A disk that did not get into the vault whole, and what it left there.
+#[derive(Debug, thiserror::Error)]
+#[error("{error}")]
+pub struct Unfinished {
+    /// Why.
+    #[source]
+    pub error: VaultError,
+    /// Segments that were stored before that.
+    pub segments: Vec<SegmentId>,
+}
+
+impl Unfinished {
+    fn new(error: VaultError, growth: Growth) -> Self {
+        Self {
+            error,
+            segments: growth.segments,
+        }
     }
 }
 
@@ -105,6 +149,15 @@ fn work(vault: &Vault, given: &Receiver<Given>, out: &SyncSender<Taken>) {
 
 fn collect(vault: &Vault, collected: &Receiver<Taken>) -> Collected {
     let mut writer = vault.writer();
+    let entries = gather(&mut writer, collected);
+    let stored = entries.and_then(|entries| writer.flush().map(|()| entries));
+    (stored, writer.into_growth())
+}
+
+fn gather(
+    writer: &mut Writer<'_>,
+    collected: &Receiver<Taken>,
+) -> Result<Vec<(u64, Entry)>, VaultError> {
     let mut entries = Vec::new();
     for taken in collected {
         let (chunk, entry, sealed) = taken?;
@@ -113,7 +166,7 @@ fn collect(vault: &Vault, collected: &Receiver<Taken>) -> Collected {
         }
         entries.push((chunk, entry));
     }
-    Ok((entries, writer.finish()?))
+    Ok(entries)
 }
 
 /// Whether all bytes are zero, sixteen at a time.

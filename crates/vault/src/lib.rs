@@ -12,7 +12,7 @@ mod manifest;
 mod segment;
 mod store;
 
-pub use ingest::Ingest;
+pub use ingest::{Ingest, Unfinished};
 pub use keys::{KeyError, Keys, Name};
 pub use manifest::{Entry, Manifest, ManifestDisk};
-pub use store::{Growth, Vault, VaultError};
+pub use store::{Growth, SegmentId, Vault, VaultError};

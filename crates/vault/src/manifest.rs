@@ -83,8 +83,7 @@ impl Manifest {
         let mut growth = writer.finish()?;
         let manifest = Self { len, entries };
         let (name, more) = manifest.store(vault)?;
-        growth.new += more.new;
-        growth.stored += more.stored;
+        growth.add(more);
         Ok((name, manifest, growth))
     }
 
@@ -136,6 +135,22 @@ impl Manifest {
         }
         let name = writer.put(Kind::Manifest, &root)?;
         Ok((name, writer.finish()?))
+    }
+
+    /// The pages and chunks that a stored manifest names.
+    pub(crate) fn named_by(vault: &Vault, name: Name) -> Result<Vec<Name>, VaultError> {
+        let damaged = || VaultError::Damaged { name };
+        let root = vault.get(Kind::Manifest, name)?;
+        let mut named = Vec::new();
+        for page in root.get(9..).ok_or_else(damaged)?.chunks_exact(32) {
+            named.push(Name(page.try_into().map_err(|_| damaged())?));
+        }
+        let chunks = Self::load(vault, name)?.entries.into_iter();
+        named.extend(chunks.filter_map(|entry| match entry {
+            Entry::Data(name) => Some(name),
+            _ => None,
+        }));
+        Ok(named)
     }
 
     /// Reads a manifest out of the vault.

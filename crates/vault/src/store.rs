@@ -1,6 +1,6 @@
 //! The vault over an object store: put, find, get.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, RwLock};
 
 use bytes::Bytes;
@@ -81,13 +81,28 @@ impl Kind {
 }
 
 /// What was added to the vault.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Growth {
     /// Objects that were not there before.
     pub new: u64,
     /// Bytes they take, packed and sealed.
     pub stored: u64,
+    /// The segments that they lie in.
+    pub segments: Vec<SegmentId>,
 }
+
+impl Growth {
+    /// Adds what another run of additions came to.
+    pub(crate) fn add(&mut self, more: Self) {
+        self.new += more.new;
+        self.stored += more.stored;
+        self.segments.extend(more.segments);
+    }
+}
+
+/// Names a segment of the vault.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct SegmentId(String);
 
 #[derive(Clone, Copy)]
 struct Place {
@@ -238,7 +253,54 @@ impl Vault {
         }
     }
 
-    fn commit(&self, bytes: Vec<u8>, rows: &[Row]) -> Result<(), VaultError> {
+    /// Removes those of the given segments of which nothing is named by the manifests in `kept`;
+    /// answers how many bytes that freed. For what a failed run of additions left behind.
+    ///
+    /// Nobody may add to the vault meanwhile, and every manifest that was stored since the first of
+    /// the segments and is still wanted must be in `kept`: older ones cannot name what is in them.
+    pub fn remove_unnamed(&self, segments: &[SegmentId], kept: &[Name]) -> Result<u64, VaultError> {
+        let mut named = HashSet::new();
+        for name in kept {
+            named.insert(*name);
+            named.extend(crate::Manifest::named_by(self, *name)?);
+        }
+        let mut freed = 0;
+        for SegmentId(id) in segments {
+            let rows: Vec<_> = {
+                let index = self.index.read().unwrap_or_else(|e| e.into_inner());
+                let Some(number) = index.segments.iter().position(|held| **held == **id) else {
+                    continue;
+                };
+                let lies_here = |(_, place): &(&Name, &Place)| place.segment as usize == number;
+                index
+                    .places
+                    .iter()
+                    .filter(lies_here)
+                    .map(|(name, place)| (*name, place.len))
+                    .collect()
+            };
+            if rows.iter().any(|(name, _)| named.contains(name)) {
+                continue;
+            }
+            // The index goes first: from then on nothing counts as stored there.
+            self.runtime.block_on(async {
+                self.store
+                    .delete(&Path::from(format!("index/{id}")))
+                    .await?;
+                self.store
+                    .delete(&Path::from(format!("segment/{id}")))
+                    .await
+            })?;
+            let mut index = self.index.write().unwrap_or_else(|e| e.into_inner());
+            for (name, len) in rows {
+                index.places.remove(&name);
+                freed += u64::from(len);
+            }
+        }
+        Ok(freed)
+    }
+
+    fn commit(&self, bytes: Vec<u8>, rows: &[Row]) -> Result<SegmentId, VaultError> {
         let mut id = [0; 16];
         getrandom::fill(&mut id).map_err(|e| VaultError::Pack(std::io::Error::other(e)))?;
         let id = hex::encode(id);
@@ -257,7 +319,7 @@ impl Vault {
             .write()
             .unwrap_or_else(|e| e.into_inner())
             .add(&id, rows);
-        Ok(())
+        Ok(SegmentId(id))
     }
 }
 
@@ -318,15 +380,22 @@ impl Writer<'_> {
         Ok(())
     }
 
-    fn flush(&mut self) -> Result<(), VaultError> {
+    /// Stores what is still held.
+    pub fn flush(&mut self) -> Result<(), VaultError> {
         if self.rows.is_empty() {
             return Ok(());
         }
-        self.vault
-            .commit(std::mem::take(&mut self.segment), &self.rows)?;
+        let segment = std::mem::take(&mut self.segment);
+        let id = self.vault.commit(segment, &self.rows)?;
+        self.growth.segments.push(id);
         self.rows.clear();
         self.pending.clear();
         Ok(())
+    }
+
+    /// What was added so far, whether or not it is all that was wanted.
+    pub fn into_growth(self) -> Growth {
+        self.growth
     }
 
     /// Stores what is still held; returns when it is on the medium.

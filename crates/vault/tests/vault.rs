@@ -138,3 +138,38 @@ async fn flipped_bits_are_noticed_and_nothing_is_readable_on_the_disk() {
     .await
     .unwrap();
 }
+
+/// What failed work left behind goes away; what anybody else's manifest names stays.
+#[tokio::test(flavor = "multi_thread")]
+async fn unnamed_segments_are_removed_and_no_others() {
+    let store: Arc<dyn ObjectStore> = Arc::new(InMemory::new());
+    let vault = Vault::open(store.clone(), keys(1)).await.unwrap();
+    let (kept_bytes, left_bytes) = (noise(40 * CHUNK_LEN, 1), noise(40 * CHUNK_LEN, 2));
+    let wanted = kept_bytes.clone();
+    let kept = tokio::task::spawn_blocking(move || {
+        let (kept, _, kept_growth) = take_in(&vault, &kept_bytes);
+        let mut ingest = Ingest::start(vault.clone(), 2);
+        for (chunk, bytes) in (0..).zip(left_bytes.chunks(CHUNK_LEN)) {
+            ingest.push(chunk, Arc::new(bytes.to_vec())).unwrap();
+        }
+        let left = ingest.abandon();
+        assert!(!left.is_empty());
+        let before = vault.stored();
+        // A disk that came in meanwhile shares one chunk of what was given up.
+        let (sharing, ..) = take_in(&vault, &left_bytes[..CHUNK_LEN]);
+        assert_eq!(vault.remove_unnamed(&left, &[kept, sharing]).unwrap(), 0);
+        // Without it nothing names them.
+        let freed = vault.remove_unnamed(&left, &[kept]).unwrap();
+        assert!(freed > 39 * CHUNK && vault.stored() < before, "{freed}");
+        let named = vault.remove_unnamed(&kept_growth.segments, &[kept]);
+        assert_eq!(named.unwrap(), 0);
+        kept
+    });
+    let kept = kept.await.unwrap();
+    let again = Vault::open(store, keys(1)).await.unwrap();
+    let read = tokio::task::spawn_blocking(move || {
+        let disk = ManifestDisk::open(again, kept).unwrap();
+        disk.read_vec(0, wanted.len()).unwrap() == wanted
+    });
+    assert!(read.await.unwrap());
+}
