@@ -9,8 +9,20 @@ pub struct BoardModel {
     pub name: String,
     /// Name for people.
     pub title: String,
-    /// Processor architecture.
+    /// Processor architecture, such as `arm64`.
     pub architecture: String,
+    /// Memory in MB.
+    pub memory_mb: Option<i32>,
+    /// What can be plugged in.
+    pub ports: String,
+    /// What feeds it.
+    pub power: String,
+    /// What its lamps mean.
+    pub lamps: String,
+    /// Minutes until it answers.
+    pub boot_minutes: Option<f64>,
+    /// Where its card sits.
+    pub card_sits: String,
 }
 
 /// A place with its own network.
@@ -26,11 +38,20 @@ impl Records {
     /// Adds a board model, or changes it.
     pub async fn put_board(&self, board: &BoardModel) -> Result<(), RecordError> {
         sqlx::query!(
-            "insert into board_models (name, title, architecture) values ($1, $2, $3)
-             on conflict (name) do update set title = $2, architecture = $3",
+            "insert into board_models
+                (name, title, architecture, memory_mb, ports, power, lamps, boot_minutes, card_sits)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+             on conflict (name) do update set title = $2, architecture = $3, memory_mb = $4, ports = $5,
+                power = $6, lamps = $7, boot_minutes = $8, card_sits = $9",
             board.name,
             board.title,
-            board.architecture
+            board.architecture,
+            board.memory_mb,
+            board.ports,
+            board.power,
+            board.lamps,
+            board.boot_minutes,
+            board.card_sits
         )
         .execute(&self.pool)
         .await?;
@@ -39,10 +60,7 @@ impl Records {
 
     /// All board models by name.
     pub async fn boards(&self) -> Result<Vec<BoardModel>, RecordError> {
-        let rows = sqlx::query_as!(
-            BoardModel,
-            "select name, title, architecture from board_models order by name"
-        );
+        let rows = sqlx::query_as!(BoardModel, "select * from board_models order by name");
         Ok(rows.fetch_all(&self.pool).await?)
     }
 

@@ -38,6 +38,10 @@ pub struct Device {
     pub host_name: Option<String>,
     pub added_by: String,
     pub added_at: OffsetDateTime,
+    /// The release that it stays with, if it does not follow what is current.
+    pub pinned_release_id: Option<i64>,
+    /// The name of that release.
+    pub pinned: Option<String>,
     /// Label of its card, if it has one.
     pub card: Option<String>,
 }
@@ -104,7 +108,8 @@ impl Records {
         let rows = sqlx::query_as!(
             Device,
             r#"select d.*, (select c.label from imprints i join cards c on c.id = i.card_id
-                 where i.device_id = d.id and c.device_id = d.id and i.state = 'verified' order by i.id desc limit 1) as "card: _"
+                 where i.device_id = d.id and c.device_id = d.id and i.state = 'verified' order by i.id desc limit 1) as "card: _",
+                 (select r.name from releases r where r.id = d.pinned_release_id) as "pinned: _"
                from devices d order by d.name"#
         );
         Ok(rows.fetch_all(&self.pool).await?)
@@ -115,13 +120,26 @@ impl Records {
         let rows = sqlx::query_as!(
             Device,
             r#"select d.*, (select c.label from imprints i join cards c on c.id = i.card_id
-                 where i.device_id = d.id and c.device_id = d.id and i.state = 'verified' order by i.id desc limit 1) as "card: _"
+                 where i.device_id = d.id and c.device_id = d.id and i.state = 'verified' order by i.id desc limit 1) as "card: _",
+                 (select r.name from releases r where r.id = d.pinned_release_id) as "pinned: _"
                from devices d where d.name = $1"#,
             name
         );
         rows.fetch_optional(&self.pool)
             .await?
             .ok_or_else(|| RecordError::unknown("device", name))
+    }
+
+    /// Pins a device to a release, or lets it follow what is current.
+    pub async fn pin_device(&self, device: i64, release: Option<i64>) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update devices set pinned_release_id = $2 where id = $1",
+            device,
+            release
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
     }
 
     /// The values set on a device itself.

@@ -34,6 +34,8 @@ pub struct NewImprint {
     pub settings: serde_json::Value,
     /// Files as they land, secrets masked.
     pub files: serde_json::Value,
+    /// Why a withdrawn release is written all the same.
+    pub override_reason: Option<String>,
 }
 
 /// A recorded imprint.
@@ -58,6 +60,7 @@ pub struct Imprint {
     pub verified: Option<i64>,
     pub started_at: OffsetDateTime,
     pub finished_at: Option<OffsetDateTime>,
+    pub override_reason: Option<String>,
 }
 
 impl Records {
@@ -68,8 +71,9 @@ impl Records {
             Base::Backup(id) => (None, Some(id)),
         };
         let id = sqlx::query_scalar!(
-            "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings, files)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) returning id",
+            "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings,
+                files, override_reason)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning id",
             new.card,
             new.device,
             release,
@@ -79,7 +83,8 @@ impl Records {
             new.slot,
             new.operator,
             new.settings,
-            new.files
+            new.files,
+            new.override_reason
         )
         .fetch_one(&self.pool)
         .await?;
@@ -174,7 +179,7 @@ impl Records {
             Imprint,
             r#"select i.id, c.label as "card!", d.name as "device?", i.base, i.backup_id is not null as "from_backup!",
                  i.job_id, i.slot, i.operator, i.state, i.settings, i.files, i.written, i.verified,
-                 i.started_at, i.finished_at
+                 i.started_at, i.finished_at, i.override_reason
                from imprints i join cards c on c.id = i.card_id left join devices d on d.id = i.device_id
                where ($1::text is null or c.label = $1) and ($2::text is null or d.name = $2)
                order by i.id desc limit $3"#,

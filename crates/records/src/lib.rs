@@ -5,6 +5,7 @@ pub mod boards;
 pub mod cards;
 pub mod devices;
 pub mod events;
+pub mod feeds;
 pub mod imprints;
 pub mod jobs;
 mod own_server;
@@ -55,6 +56,23 @@ impl RecordError {
             Some((_, sentence)) => Self::Conflict(sentence.clone()),
             None => Self::Database(error),
         }
+    }
+}
+
+impl Records {
+    /// Names of the manifests of all content that was recorded since a moment, or is being written
+    /// to a card.
+    pub async fn manifests_since(
+        &self,
+        since: time::OffsetDateTime,
+    ) -> Result<Vec<Vec<u8>>, RecordError> {
+        let rows = sqlx::query_scalar!(
+            r#"select manifest as "manifest!" from releases where added_at >= $1
+               union select manifest from backups where taken_at >= $1
+               union select manifest from imprints where coalesce(finished_at, now()) >= $1 and manifest is not null"#,
+            since
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
     }
 }
 

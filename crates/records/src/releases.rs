@@ -1,4 +1,4 @@
-//! Releases in the catalogue.
+//! Releases in the catalogue: what they are, their states, sheets and where each is current.
 
 use time::OffsetDateTime;
 
@@ -19,6 +19,8 @@ pub struct NewRelease {
     pub dated: Option<String>,
     /// Board models that it suits.
     pub boards: Vec<String>,
+    /// draft or released.
+    pub state: String,
     /// Text of the release sheet.
     pub sheet: String,
     /// Name of the file that it came from.
@@ -35,12 +37,24 @@ pub struct NewRelease {
     pub raw_sha256: Vec<u8>,
     /// Fewest bytes that a card must hold.
     pub smallest_card: i64,
+    /// The same as the image alone says.
+    pub computed_card: i64,
+    /// The same if the last file system were shrunk.
+    pub shrunk_card: Option<i64>,
+    /// Bytes that matter.
+    pub content: i64,
     /// Which partition table.
     pub table_kind: String,
     /// Identifier of the disk in its table.
     pub disk_id: String,
     /// Partitions as JSON.
     pub partitions: serde_json::Value,
+    /// What else was found, as JSON.
+    pub inspection: serde_json::Value,
+    /// Where it came from, as JSON.
+    pub origin: serde_json::Value,
+    /// Whether the packed file is kept.
+    pub kept: bool,
     /// Name of the content's manifest.
     pub manifest: Vec<u8>,
     /// Bytes that it added to the vault.
@@ -76,6 +90,83 @@ pub struct Release {
     pub stored: i64,
     pub added_by: String,
     pub added_at: OffsetDateTime,
+    pub inspection: serde_json::Value,
+    pub content: i64,
+    pub computed_card: i64,
+    pub shrunk_card: Option<i64>,
+    pub origin: serde_json::Value,
+    pub kept: bool,
+    pub sheet_revision: i32,
+}
+
+/// Another text for the sheet of a release, with what it changes about it.
+#[derive(Clone, Debug)]
+pub struct NewSheet {
+    /// The text.
+    pub sheet: String,
+    /// Day as written.
+    pub dated: Option<String>,
+    /// Board models that it suits.
+    pub boards: Vec<String>,
+    /// Fewest bytes that a card must hold.
+    pub smallest_card: i64,
+}
+
+/// One text that a sheet had.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct SheetRevision {
+    pub revision: i32,
+    pub sheet: String,
+    pub operator: String,
+    pub at: OffsetDateTime,
+}
+
+/// One state that a release was in.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct StateChange {
+    pub state: String,
+    pub reason: String,
+    pub operator: String,
+    pub at: OffsetDateTime,
+}
+
+/// A release that is or was current somewhere.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Current {
+    pub appliance: String,
+    /// Empty for none.
+    pub variant: String,
+    pub board: String,
+    pub release: String,
+    pub operator: String,
+    pub from_at: OffsetDateTime,
+    pub until_at: Option<OffsetDateTime>,
+}
+
+/// What somebody saw at the bench.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Evidence {
+    pub release: String,
+    pub board: String,
+    pub boots: bool,
+    pub note: String,
+    pub operator: String,
+    pub at: OffsetDateTime,
+}
+
+/// A device whose newest card carries a release.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Carrier {
+    pub release: String,
+    pub device: String,
+    pub card: String,
+    pub imprint: i64,
+    pub written_at: Option<OffsetDateTime>,
 }
 
 impl Records {
@@ -85,11 +176,13 @@ impl Records {
             "the catalogue has a release {:?} already; give the sheet another version",
             new.name
         );
-        sqlx::query_scalar!(
-            "insert into releases (name, appliance, variant, version, dated, boards, sheet, source, packing,
-                packed_size, packed_sha256, raw_size, raw_sha256, smallest_card, table_kind, disk_id, partitions,
-                manifest, stored, added_by)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)
+        let mut tx = self.pool.begin().await?;
+        let id = sqlx::query_scalar!(
+            "insert into releases (name, appliance, variant, version, dated, boards, state, sheet, source, packing,
+                packed_size, packed_sha256, raw_size, raw_sha256, smallest_card, computed_card, shrunk_card, content,
+                table_kind, disk_id, partitions, inspection, origin, kept, manifest, stored, added_by)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20,
+                $21, $22, $23, $24, $25, $26, $27)
              returning id",
             new.name,
             new.appliance,
@@ -97,6 +190,7 @@ impl Records {
             new.version,
             new.dated,
             &new.boards,
+            new.state,
             new.sheet,
             new.source,
             new.packing,
@@ -105,21 +199,55 @@ impl Records {
             new.raw_size,
             new.raw_sha256,
             new.smallest_card,
+            new.computed_card,
+            new.shrunk_card,
+            new.content,
             new.table_kind,
             new.disk_id,
             new.partitions,
+            new.inspection,
+            new.origin,
+            new.kept,
             new.manifest,
             new.stored,
             new.added_by
         )
-        .fetch_one(&self.pool)
+        .fetch_one(&mut *tx)
         .await
-        .map_err(|e| RecordError::explain(e, &[("releases_name_key", taken)]))
+        .map_err(|e| RecordError::explain(e, &[("releases_name_key", taken)]))?;
+        sqlx::query!(
+            "insert into sheet_revisions (release_id, revision, sheet, operator) values ($1, 1, $2, $3)",
+            id,
+            new.sheet,
+            new.added_by
+        )
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "insert into release_states (release_id, state, operator) values ($1, $2, $3)",
+            id,
+            new.state,
+            new.added_by
+        )
+        .execute(&mut *tx)
+        .await?;
+        tx.commit().await?;
+        Ok(id)
     }
 
     /// All releases, newest first.
     pub async fn releases(&self) -> Result<Vec<Release>, RecordError> {
         let rows = sqlx::query_as!(Release, "select * from releases order by id desc");
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// The releases of one appliance, newest first.
+    pub async fn releases_of(&self, appliance: &str) -> Result<Vec<Release>, RecordError> {
+        let rows = sqlx::query_as!(
+            Release,
+            "select * from releases where appliance = $1 order by id desc",
+            appliance
+        );
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
@@ -135,22 +263,199 @@ impl Records {
             .ok_or_else(|| RecordError::unknown("release", name))
     }
 
-    /// The newest release of an appliance and variant that suits a board.
-    pub async fn newest_release(
+    /// Names of releases with this raw or packed content.
+    pub async fn releases_with_content(&self, sha256: &[u8]) -> Result<Vec<String>, RecordError> {
+        let rows = sqlx::query_scalar!(
+            "select name from releases where raw_sha256 = $1 or packed_sha256 = $1 order by id",
+            sha256
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Gives a release another sheet text; former ones stay.
+    pub async fn revise_sheet(
         &self,
-        appliance: &str,
-        variant: Option<&str>,
-        board: &str,
-    ) -> Result<Option<Release>, RecordError> {
+        release: i64,
+        new: &NewSheet,
+        by: &str,
+    ) -> Result<i32, RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let revision = sqlx::query_scalar!(
+            "update releases set sheet = $2, dated = $3, boards = $4, smallest_card = $5,
+                sheet_revision = sheet_revision + 1
+             where id = $1 returning sheet_revision",
+            release,
+            new.sheet,
+            new.dated,
+            &new.boards,
+            new.smallest_card
+        )
+        .fetch_one(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "insert into sheet_revisions (release_id, revision, sheet, operator) values ($1, $2, $3, $4)",
+            release,
+            revision,
+            new.sheet,
+            by
+        )
+        .execute(&mut *tx)
+        .await?;
+        tx.commit().await?;
+        Ok(revision)
+    }
+
+    /// Every text that a sheet had, newest first.
+    pub async fn sheet_revisions(&self, release: i64) -> Result<Vec<SheetRevision>, RecordError> {
         let rows = sqlx::query_as!(
-            Release,
-            "select * from releases
-             where appliance = $1 and variant is not distinct from $2 and $3 = any(boards) and state = 'released'
-             order by id desc limit 1",
-            appliance,
+            SheetRevision,
+            "select revision, sheet, operator, at from sheet_revisions where release_id = $1 order by revision desc",
+            release
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Puts a release into another state. One that is withdrawn is current nowhere any more.
+    pub async fn set_release_state(
+        &self,
+        release: i64,
+        state: &str,
+        reason: &str,
+        by: &str,
+    ) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "update releases set state = $2 where id = $1",
+            release,
+            state
+        )
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "insert into release_states (release_id, state, reason, operator) values ($1, $2, $3, $4)",
+            release,
+            state,
+            reason,
+            by
+        )
+        .execute(&mut *tx)
+        .await?;
+        if state != "released" {
+            sqlx::query!(
+                "update current_releases set until_at = now() where release_id = $1 and until_at is null",
+                release
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
+        Ok(tx.commit().await?)
+    }
+
+    /// Every state that a release was in, newest first.
+    pub async fn release_states(&self, release: i64) -> Result<Vec<StateChange>, RecordError> {
+        let rows = sqlx::query_as!(
+            StateChange,
+            "select state, reason, operator, at from release_states where release_id = $1 order by id desc",
+            release
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Makes a release the current one for a board model; the former one stays in the history.
+    pub async fn set_current(
+        &self,
+        release: &Release,
+        board: &str,
+        by: &str,
+    ) -> Result<(), RecordError> {
+        let variant = release.variant.as_deref().unwrap_or("");
+        let unknown = format!("there is no board model {board:?}; add it first");
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "update current_releases set until_at = now()
+             where appliance = $1 and variant = $2 and board = $3 and until_at is null",
+            release.appliance,
             variant,
             board
+        )
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "insert into current_releases (appliance, variant, board, release_id, operator)
+             values ($1, $2, $3, $4, $5)",
+            release.appliance,
+            variant,
+            board,
+            release.id,
+            by
+        )
+        .execute(&mut *tx)
+        .await
+        .map_err(|e| RecordError::explain(e, &[("current_releases_board_fkey", unknown)]))?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Everything that is or was current, newest first.
+    pub async fn currents(&self) -> Result<Vec<Current>, RecordError> {
+        let rows = sqlx::query_as!(
+            Current,
+            "select c.appliance, c.variant, c.board, r.name as release, c.operator, c.from_at, c.until_at
+             from current_releases c join releases r on r.id = c.release_id order by c.id desc"
         );
-        Ok(rows.fetch_optional(&self.pool).await?)
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Notes whether a release boots on a board model.
+    pub async fn add_evidence(
+        &self,
+        release: i64,
+        board: &str,
+        boots: bool,
+        note: &str,
+        by: &str,
+    ) -> Result<(), RecordError> {
+        let unknown = format!("there is no board model {board:?}; add it first");
+        sqlx::query!(
+            "insert into evidence (release_id, board, boots, note, operator) values ($1, $2, $3, $4, $5)",
+            release,
+            board,
+            boots,
+            note,
+            by
+        )
+        .execute(&self.pool)
+        .await
+        .map_err(|e| RecordError::explain(e, &[("evidence_board_fkey", unknown)]))?;
+        Ok(())
+    }
+
+    /// Everything that was noted, newest first.
+    pub async fn evidence(&self) -> Result<Vec<Evidence>, RecordError> {
+        let rows = sqlx::query_as!(
+            Evidence,
+            "select r.name as release, e.board, e.boots, e.note, e.operator, e.at
+             from evidence e join releases r on r.id = e.release_id order by e.id desc"
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// The release on the card of every device that has one: the newest write to that card that
+    /// was verified.
+    pub async fn carriers(&self) -> Result<Vec<Carrier>, RecordError> {
+        let rows = sqlx::query_as!(
+            Carrier,
+            r#"select r.name as release, d.name as device, c.label as "card!", i.id as imprint, i.finished_at as written_at
+               from devices d
+               join lateral (
+                   select i.* from imprints i join cards c on c.id = i.card_id
+                   where i.device_id = d.id and c.device_id = d.id and i.state = 'verified'
+                   order by i.id desc limit 1) i on true
+               join cards c on c.id = i.card_id
+               left join backups b on b.id = i.backup_id
+               left join imprints bi on bi.id = b.imprint_id
+               join releases r on r.id = coalesce(i.release_id, bi.release_id)
+               order by d.name"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
     }
 }

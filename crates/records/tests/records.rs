@@ -5,7 +5,7 @@ use records::boards::{BoardModel, Site};
 use records::devices::{Change, NewDevice};
 use records::imprints::{Base, NewImprint};
 use records::jobs::{NewJob, Outcome};
-use records::releases::NewRelease;
+use records::releases::{NewRelease, NewSheet};
 use records::{OwnServer, OwnServerError, RecordError, Records};
 use serde_json::json;
 
@@ -51,6 +51,13 @@ fn release(version: &str, boards: &[&str]) -> NewRelease {
         table_kind: "MBR".into(),
         disk_id: "0".into(),
         partitions: json!([]),
+        state: "released".into(),
+        computed_card: 1,
+        shrunk_card: None,
+        content: 1,
+        inspection: json!({}),
+        origin: json!({}),
+        kept: false,
         manifest: vec![1],
         stored: 1,
         added_by: "marit".into(),
@@ -69,6 +76,12 @@ async fn records_keep_their_word() {
         name: "plover".into(),
         title: "Plover".into(),
         architecture: "arm64".into(),
+        memory_mb: Some(1024),
+        ports: "wired".into(),
+        power: String::new(),
+        lamps: String::new(),
+        boot_minutes: Some(1.5),
+        card_sits: String::new(),
     };
     records.put_board(&board).await.unwrap();
     for site in ["quay", "workshop"] {
@@ -83,7 +96,8 @@ async fn records_keep_their_word() {
     settings_change_all_or_none(&records).await;
     a_request_key_gives_one_job(&records).await;
     events_are_numbered_in_commit_order(&records).await;
-    the_newest_release_that_suits_is_found(&records).await;
+    a_release_keeps_its_history(&records).await;
+    a_feed_tells_its_news(&records).await;
     imprints_tell_the_truth_after_a_crash(&records).await;
 
     // A second start adopts the running server; a stop ends it; a start after that finds the data.
@@ -251,36 +265,17 @@ async fn events_are_numbered_in_commit_order(records: &Records) {
     assert!(older[0].id < newest[4].id);
 }
 
-async fn the_newest_release_that_suits_is_found(records: &Records) {
-    records
+async fn a_release_keeps_its_history(records: &Records) {
+    let old = records
         .add_release(&release("2.3", &["plover", "curlew"]))
         .await
         .unwrap();
-    records
-        .add_release(&release("2.4", &["curlew"]))
+    let new = records
+        .add_release(&release("2.4", &["plover"]))
         .await
         .unwrap();
-    let found = records
-        .newest_release("quaylink", None, "plover")
-        .await
-        .unwrap()
-        .unwrap();
-    assert_eq!(found.name, "quaylink 2.3");
-    let found = records
-        .newest_release("quaylink", None, "curlew")
-        .await
-        .unwrap()
-        .unwrap();
-    assert_eq!(found.name, "quaylink 2.4");
-    assert!(
-        records
-            .newest_release("quaylink", Some("street"), "curlew")
-            .await
-            .unwrap()
-            .is_none()
-    );
     let twice = records
-        .add_release(&release("2.4", &["curlew"]))
+        .add_release(&release("2.4", &["plover"]))
         .await
         .unwrap_err();
     assert!(matches!(twice, RecordError::Conflict(_)), "{twice}");
@@ -292,6 +287,131 @@ async fn the_newest_release_that_suits_is_found(records: &Records) {
             ..
         })
     ));
+    let same = records.releases_with_content(&[1]).await.unwrap();
+    assert_eq!(same, ["quaylink 2.3", "quaylink 2.4"]);
+
+    // Which is current changes; what was current stays in the history.
+    let (first, second) = (
+        records.release("quaylink 2.3").await.unwrap(),
+        records.release("quaylink 2.4").await.unwrap(),
+    );
+    records
+        .set_current(&first, "plover", "marit")
+        .await
+        .unwrap();
+    records.set_current(&second, "plover", "tor").await.unwrap();
+    let unknown = records.set_current(&second, "heron", "tor").await;
+    assert!(matches!(unknown, Err(RecordError::Conflict(_))));
+    let currents = records.currents().await.unwrap();
+    let seen: Vec<_> = currents
+        .iter()
+        .map(|one| (one.release.as_str(), one.until_at.is_none()))
+        .collect();
+    assert_eq!(seen, [("quaylink 2.4", true), ("quaylink 2.3", false)]);
+
+    // A withdrawn one is current nowhere any more.
+    records
+        .set_release_state(new, "withdrawn", "loses its clock", "marit")
+        .await
+        .unwrap();
+    let states = records.release_states(new).await.unwrap();
+    let told: Vec<_> = states
+        .iter()
+        .map(|one| (one.state.as_str(), one.reason.as_str()))
+        .collect();
+    assert_eq!(told, [("withdrawn", "loses its clock"), ("released", "")]);
+    assert!(
+        records
+            .currents()
+            .await
+            .unwrap()
+            .iter()
+            .all(|one| one.until_at.is_some())
+    );
+    records
+        .set_release_state(new, "released", "", "marit")
+        .await
+        .unwrap();
+
+    let sheet = NewSheet {
+        sheet: "other".into(),
+        dated: Some("2026-01-01".into()),
+        boards: vec!["plover".into()],
+        smallest_card: 7,
+    };
+    assert_eq!(records.revise_sheet(old, &sheet, "tor").await.unwrap(), 2);
+    let revisions = records.sheet_revisions(old).await.unwrap();
+    let texts: Vec<_> = revisions
+        .iter()
+        .map(|one| (one.revision, one.sheet.as_str()))
+        .collect();
+    assert_eq!(texts, [(2, "other"), (1, "")]);
+    assert_eq!(
+        records.release("quaylink 2.3").await.unwrap().smallest_card,
+        7
+    );
+
+    records
+        .add_evidence(old, "plover", false, "no lamp", "marit")
+        .await
+        .unwrap();
+    let seen = records.evidence().await.unwrap();
+    assert_eq!(
+        (seen[0].release.as_str(), seen[0].boots),
+        ("quaylink 2.3", false)
+    );
+}
+
+async fn a_feed_tells_its_news(records: &Records) {
+    records
+        .put_feed(
+            "commons",
+            "http://127.0.0.1/feed.json",
+            None,
+            Some(&[1]),
+            "marit",
+        )
+        .await
+        .unwrap();
+    let item = |name: &str| (name.to_owned(), json!({ "id": name }));
+    let look = async |items: &[(String, serde_json::Value)]| {
+        records.looked_at_feed("commons", Ok(items)).await.unwrap();
+        let items = records.feed_items("commons").await.unwrap();
+        let mut seen: Vec<_> = items
+            .into_iter()
+            .map(|one| (one.item, one.known, one.release))
+            .collect();
+        seen.sort();
+        seen
+    };
+    let (a, b) = (item("a"), item("b"));
+    assert_eq!(
+        look(std::slice::from_ref(&a)).await,
+        [("a".into(), false, None)]
+    );
+    let second = look(&[a.clone(), b.clone()]).await;
+    assert_eq!(
+        second,
+        [("a".into(), true, None), ("b".into(), false, None)]
+    );
+    let release = records.release("quaylink 2.3").await.unwrap();
+    records
+        .fetched_feed_item("commons", "a", release.id)
+        .await
+        .unwrap();
+    // What the publisher takes back is gone, but for what became a release.
+    let third = look(&[]).await;
+    assert_eq!(third, [("a".into(), true, Some("quaylink 2.3".into()))]);
+    records
+        .looked_at_feed("commons", Err("no answer"))
+        .await
+        .unwrap();
+    assert_eq!(
+        records.feed("commons").await.unwrap().trouble.as_deref(),
+        Some("no answer")
+    );
+    records.remove_feed("commons").await.unwrap();
+    assert!(records.feed("commons").await.is_err());
 }
 
 async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
@@ -335,6 +455,7 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
             operator: "marit".into(),
             settings: json!([]),
             files: json!([]),
+            override_reason: None,
         };
         (id, records.begin_imprint(&new).await.unwrap())
     };
