@@ -8,7 +8,7 @@ use anyhow::{Context, Result, bail};
 use bench::wire::{BoardState, Fault, Line, Network, NewCard, Reply, Request};
 use clap::{Parser, Subcommand};
 use comfy_table::{Table, presets};
-use standin::Server;
+use standin::{Orders, Publisher, Server};
 
 /// Stand-in card reader and boards.
 #[derive(Parser)]
@@ -39,6 +39,39 @@ enum Command {
         /// Number of slots, when the folder is new.
         #[arg(long, default_value_t = 4)]
         slots: u32,
+    },
+    /// Serve the releases in a folder as a publisher does: a feed, files with ranges, sheets.
+    Publish {
+        /// Folder with images and their sheets.
+        #[arg(long)]
+        dir: PathBuf,
+        /// Address to serve at.
+        #[arg(long, default_value = "127.0.0.1:7642")]
+        listen: SocketAddr,
+    },
+    /// Order faults of the publisher of a folder; none mends it.
+    Order {
+        /// Its folder.
+        #[arg(long)]
+        dir: PathBuf,
+        /// Cut each answer off after so many bytes.
+        #[arg(long, value_parser = size)]
+        cut: Option<u64>,
+        /// Limit, a second.
+        #[arg(long, value_parser = size)]
+        rate: Option<u64>,
+        /// The feed names wrong checksums.
+        #[arg(long)]
+        wrong_checksum: bool,
+        /// Ranges are not understood.
+        #[arg(long)]
+        no_ranges: bool,
+        /// Every answer is an error.
+        #[arg(long)]
+        down: bool,
+        /// USER:PASSWORD that is wanted.
+        #[arg(long)]
+        login: Option<String>,
     },
     /// List the cards and where they are.
     Cards,
@@ -164,6 +197,35 @@ fn run(args: Args) -> Result<()> {
             })?;
             println!("stand-in card reader at {}", server.address()?);
             return Ok(server.run()?);
+        }
+        Command::Publish { dir, listen } => {
+            let publisher = Publisher::bind(&dir, listen)
+                .with_context(|| format!("cannot publish {} at {listen}", dir.display()))?;
+            println!("stand-in publisher, feed at {}", publisher.feed()?);
+            return Ok(publisher.run()?);
+        }
+        Command::Order {
+            dir,
+            cut,
+            rate,
+            wrong_checksum,
+            no_ranges,
+            down,
+            login,
+        } => {
+            let login = login.as_deref().map(|login| {
+                let (user, password) = login.split_once(':').unwrap_or((login, ""));
+                (user.to_owned(), password.to_owned())
+            });
+            let orders = Orders {
+                cut,
+                rate,
+                wrong_checksum,
+                no_ranges,
+                down,
+                login,
+            };
+            return Ok(orders.give(&dir)?);
         }
         Command::Cards => Request::Cards,
         Command::Make {
