@@ -1,8 +1,12 @@
 //! What the service and its clients say to each other over HTTP, and the typed client.
 
+mod beside;
+mod catalogue;
 mod client;
 mod types;
 
+pub use beside::sheet_beside;
+pub use catalogue::*;
 pub use client::{Client, ClientError};
 pub use types::*;
 

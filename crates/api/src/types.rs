@@ -35,14 +35,32 @@ pub struct Health {
 }
 
 /// A kind of hardware.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct BoardModel {
     /// Short name.
     pub name: String,
     /// Name for people.
     pub title: String,
-    /// Processor architecture.
+    /// Processor architecture, such as `arm64`.
     pub architecture: String,
+    /// Memory in MB.
+    #[serde(default)]
+    pub memory_mb: Option<i32>,
+    /// What can be plugged in.
+    #[serde(default)]
+    pub ports: String,
+    /// What feeds it.
+    #[serde(default)]
+    pub power: String,
+    /// What its lamps mean.
+    #[serde(default)]
+    pub lamps: String,
+    /// Minutes until it answers.
+    #[serde(default)]
+    pub boot_minutes: Option<f64>,
+    /// Where its card sits.
+    #[serde(default)]
+    pub card_sits: String,
 }
 
 /// A place with its own network.
@@ -94,6 +112,8 @@ pub struct Device {
     pub host_name: Option<String>,
     /// Label of its card.
     pub card: Option<String>,
+    /// The release that it stays with; none if it follows what is current.
+    pub pinned: Option<String>,
     /// Who registered it.
     pub added_by: String,
     /// When.
@@ -163,6 +183,10 @@ pub struct NewUpload {
     /// Text of the release sheet that goes with it: refused now rather than after the upload.
     #[serde(default)]
     pub sheet: Option<String>,
+    /// Anything that tells this very file apart: an upload that was begun under the same key goes
+    /// on.
+    #[serde(default)]
+    pub key: Option<String>,
 }
 
 /// How far an upload is. Go on from `received` after a cut.
@@ -174,72 +198,6 @@ pub struct Upload {
     pub size: u64,
     /// Bytes that have arrived.
     pub received: u64,
-}
-
-/// A release to add from an upload that is whole.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct NewRelease {
-    /// The upload.
-    pub upload: String,
-    /// Text of the release sheet.
-    pub sheet: String,
-}
-
-/// A release in the catalogue.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Release {
-    /// Appliance, variant, version in one.
-    pub name: String,
-    /// Appliance.
-    pub appliance: String,
-    /// Variant.
-    pub variant: Option<String>,
-    /// Version.
-    pub version: String,
-    /// Day of the release.
-    pub dated: Option<String>,
-    /// Board models that it suits.
-    pub boards: Vec<String>,
-    /// draft, released or withdrawn.
-    pub state: String,
-    /// Name of the file that it came from.
-    pub source: String,
-    /// plain, gzip or xz.
-    pub packing: String,
-    /// Length of that file.
-    pub packed_size: u64,
-    /// SHA-256 of that file, in hex.
-    pub packed_sha256: String,
-    /// Length of the raw image.
-    pub raw_size: u64,
-    /// SHA-256 of the raw image, in hex.
-    pub raw_sha256: String,
-    /// Fewest bytes that a card must hold.
-    pub smallest_card: u64,
-    /// Bytes that it added to the vault.
-    pub stored: u64,
-    /// Who added it.
-    pub added_by: String,
-    /// When.
-    #[serde(with = "time::serde::rfc3339")]
-    pub added_at: OffsetDateTime,
-}
-
-/// A release with all that is known about it.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ReleaseDetail {
-    /// The release.
-    pub release: Release,
-    /// MBR or GPT.
-    pub table: String,
-    /// Identifier of the disk in its table.
-    pub disk_id: String,
-    /// Its partitions.
-    pub partitions: Vec<Partition>,
-    /// Text of the release sheet.
-    pub sheet: String,
-    /// Fields that it declares: name and what people call it.
-    pub fields: Vec<Setting>,
 }
 
 /// One partition.
@@ -259,6 +217,18 @@ pub struct Partition {
     pub file_system: Option<String>,
     /// Label of the file system.
     pub label: Option<String>,
+    /// Identifier that boot arguments may name.
+    #[serde(default)]
+    pub uuid: Option<String>,
+    /// UUID or volume id of the file system.
+    #[serde(default)]
+    pub fs_uuid: Option<String>,
+    /// Bytes in use, where the file system was looked into.
+    #[serde(default)]
+    pub used: Option<u64>,
+    /// Bytes free to the file system.
+    #[serde(default)]
+    pub free: Option<u64>,
 }
 
 /// A slot of the bench.
@@ -314,6 +284,9 @@ pub struct NewPlan {
     pub backup: Option<String>,
     /// Slot of the card.
     pub slot: u32,
+    /// Why a withdrawn release is written all the same; it is recorded.
+    #[serde(default)]
+    pub override_reason: Option<String>,
 }
 
 /// What a write or restore would do, and what would be lost. It holds for this very card as it
@@ -455,6 +428,9 @@ pub struct Imprint {
     pub base: String,
     /// Whether that was a backup.
     pub from_backup: bool,
+    /// Why a withdrawn release was written all the same.
+    #[serde(default)]
+    pub override_reason: Option<String>,
     /// planned, writing, verified, incomplete or void.
     pub state: String,
     /// Settings, a fingerprint in place of each secret.

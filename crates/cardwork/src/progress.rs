@@ -18,6 +18,8 @@ const GRAIN: Duration = Duration::from_millis(200);
 pub enum Stage {
     /// Nothing yet.
     Waiting,
+    /// Fetching an image from its publisher.
+    Fetching,
     /// Unpacking, hashing and storing an image.
     Importing,
     /// Composing a card's content and recording it.
@@ -37,6 +39,7 @@ impl Stage {
     pub fn name(self) -> &'static str {
         match self {
             Self::Waiting => "waiting",
+            Self::Fetching => "fetching",
             Self::Importing => "importing",
             Self::Composing => "composing",
             Self::Writing => "writing",

@@ -49,6 +49,9 @@ enum Command {
     /// Releases in the catalogue.
     #[command(subcommand)]
     Release(commands::release::Release),
+    /// Publishers that are followed.
+    #[command(subcommand)]
+    Feed(commands::feed::Feed),
     /// Devices and their settings.
     #[command(subcommand)]
     Device(commands::device::Device),
@@ -142,6 +145,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Write(write) => write.run(&context).await,
         Command::Restore(restore) => restore.run(&context).await,
         Command::Release(release) => release.run(&context).await,
+        Command::Feed(feed) => feed.run(&context).await,
         Command::Device(device) => device.run(&context).await,
         Command::Slot(slot) => slot.run(&context).await,
         Command::Card(card) => card.run(&context).await,

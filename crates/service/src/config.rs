@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use anyhow::{Context, Result, bail};
 use clap::Parser;
+use imagecraft::container::Limits;
 use serde::Deserialize;
 
 const LISTEN: &str = "127.0.0.1:7640";
@@ -31,6 +32,15 @@ pub struct Args {
     /// Folder of the built console.
     #[arg(long, env = "DUPLICARIUM_CONSOLE_DIR")]
     console_dir: Option<PathBuf>,
+    /// Folder whose images can be added to the catalogue without an upload.
+    #[arg(long, env = "DUPLICARIUM_IMPORT_DIR")]
+    import_dir: Option<PathBuf>,
+    /// Largest raw image that is taken, in decimal gigabytes (512).
+    #[arg(long, env = "DUPLICARIUM_MOST_RAW_GB")]
+    most_raw_gb: Option<f64>,
+    /// Fetch from addresses in the service's own machine and network too.
+    #[arg(long, env = "DUPLICARIUM_PRIVATE_ADDRESSES", num_args = 0..=1, default_missing_value = "true")]
+    private_addresses: Option<bool>,
     /// Print the OpenAPI document and end.
     #[arg(long)]
     pub openapi: bool,
@@ -44,6 +54,9 @@ struct File {
     database_url: Option<String>,
     standin: Option<SocketAddr>,
     console_dir: Option<PathBuf>,
+    import_dir: Option<PathBuf>,
+    most_raw_gb: Option<f64>,
+    private_addresses: Option<bool>,
 }
 
 /// The settled configuration.
@@ -53,6 +66,9 @@ pub struct Config {
     pub database_url: Option<String>,
     pub standin: Option<SocketAddr>,
     pub console_dir: Option<PathBuf>,
+    pub import_dir: Option<PathBuf>,
+    pub limits: Limits,
+    pub private_addresses: bool,
 }
 
 impl Config {
@@ -77,8 +93,22 @@ impl Config {
                  Listen at 127.0.0.1 and reach it through a tunnel"
             );
         }
+        let most_raw_gb = args.most_raw_gb.or(file.most_raw_gb);
+        if most_raw_gb.is_some_and(|gb| !(0.001..=1e6).contains(&gb)) {
+            bail!("most_raw_gb must be a size in gigabytes");
+        }
+        let limits = Limits {
+            raw: most_raw_gb.map_or(Limits::default().raw, |gb| (gb * 1e9) as u64),
+            ..Limits::default()
+        };
         Ok(Self {
             listen,
+            limits,
+            import_dir: args.import_dir.or(file.import_dir),
+            private_addresses: args
+                .private_addresses
+                .or(file.private_addresses)
+                .unwrap_or(false),
             data_dir: args
                 .data_dir
                 .or(file.data_dir)

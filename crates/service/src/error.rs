@@ -47,6 +47,12 @@ impl ApiError {
     }
 }
 
+impl From<crate::work::WorkError> for ApiError {
+    fn from(error: crate::work::WorkError) -> Self {
+        Self::invalid(error.code, error.detail)
+    }
+}
+
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
         if self.status.is_server_error() {

@@ -6,7 +6,9 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use cardwork::{Progress, Stage};
 use records::jobs::{NewJob, Outcome};
 use serde_json::Value;
+use time::OffsetDateTime;
 use tokio::runtime::Handle;
+use vault::SegmentId;
 
 use crate::app::App;
 use crate::bus::News;
@@ -65,10 +67,18 @@ pub struct Work {
     pub job: i64,
     pub operator: String,
     pub progress: Arc<Progress>,
+    /// When it began.
+    pub began: OffsetDateTime,
     runtime: Handle,
 }
 
 impl Work {
+    /// Remembers what this work left in the vault although it failed.
+    pub fn left_behind(&self, segments: Vec<SegmentId>) {
+        let mut litter = self.app.litter.lock().unwrap_or_else(|e| e.into_inner());
+        litter.push((self.began, segments));
+    }
+
     /// Waits for something asynchronous from the job's thread.
     pub fn wait<T>(&self, future: impl Future<Output = T>) -> T {
         self.runtime.block_on(future)
@@ -96,6 +106,7 @@ impl App {
                 job,
                 operator: new.operator.clone(),
                 progress,
+                began: OffsetDateTime::now_utc(),
                 runtime: Handle::current(),
             };
             let thread = std::thread::Builder::new().name(format!("job-{job}"));
@@ -164,12 +175,18 @@ fn run(
             .note(&context.operator, "job.started", &job.to_string(), &summary)
             .await?)
     });
+    let storing = app.storing.read().unwrap_or_else(|e| e.into_inner());
     let caught = std::panic::AssertUnwindSafe(|| started.and_then(|()| work(context)));
     let result = std::panic::catch_unwind(caught).unwrap_or_else(|_| {
         Err(WorkError::new(
             "internal",
             "this is a defect of the service; its log says more",
         ))
+    });
+    drop(storing);
+    app.tidy(|since| {
+        let manifests = context.wait(app.records.manifests_since(since));
+        Ok(manifests?)
     });
     let (outcome, event, summary) = match result {
         Ok(value) => (Outcome::Done(value), "job.done", format!("{what} done")),

@@ -3,9 +3,11 @@
 
 mod app;
 mod bus;
+mod catalogue;
 mod config;
 mod console;
 mod error;
+mod feeds;
 mod jobs;
 mod plans;
 mod routes;
@@ -58,6 +60,8 @@ fn main() -> ExitCode {
 
 async fn run(args: Args) -> Result<()> {
     let config = Config::settle(args)?;
+    // Fetching over https needs to know whose cryptography to use; only the first call counts.
+    let _ = rustls::crypto::ring::default_provider().install_default();
     // The port is taken first: a second service ends here, before it touches anything.
     let listener = TcpListener::bind(config.listen).await.with_context(|| {
         format!(

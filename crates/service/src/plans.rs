@@ -56,6 +56,9 @@ struct Wanted {
     fields: Vec<Field>,
     values: Vec<Effective>,
     rendered: Vec<Rendered>,
+    /// State of the release, if it is one.
+    state: Option<String>,
+    override_reason: Option<String>,
 }
 
 fn manifest_name(bytes: &[u8]) -> Result<Name, ApiError> {
@@ -80,20 +83,12 @@ impl App {
         Ok(values)
     }
 
-    /// The release that a device would be written with: the newest that suits it.
-    pub async fn release_for(&self, device: &Device) -> Result<Option<Release>, ApiError> {
-        Ok(self
-            .records
-            .newest_release(&device.appliance, device.variant.as_deref(), &device.board)
-            .await?)
-    }
-
     async fn wanted(&self, new: &api::NewPlan) -> Result<Wanted, ApiError> {
         match (&new.device, &new.release, &new.backup) {
-            (Some(device), release, None) => self.for_device(device, release.as_deref()).await,
+            (Some(device), release, None) => self.for_device(device, release.as_deref(), new).await,
             (None, Some(release), None) => {
                 let release = self.records.release(release).await?;
-                self.of_release(release, None).await
+                self.of_release(release, None, new).await
             }
             (None, None, Some(backup)) => self.of_backup(backup, new.slot).await,
             _ => Err(ApiError::invalid(
@@ -103,11 +98,17 @@ impl App {
         }
     }
 
-    async fn for_device(&self, name: &str, release: Option<&str>) -> Result<Wanted, ApiError> {
+    async fn for_device(
+        &self,
+        name: &str,
+        release: Option<&str>,
+        new: &api::NewPlan,
+    ) -> Result<Wanted, ApiError> {
         let device = self.records.device(name).await?;
+        let shelf = self.shelf(Some(&device.appliance)).await?;
         let release = match release {
             Some(release) => self.records.release(release).await?,
-            None => self.release_for(&device).await?.ok_or_else(|| {
+            None => shelf.followed(&device).cloned().ok_or_else(|| {
                 ApiError::conflict(
                     "no-release",
                     format!(
@@ -117,27 +118,27 @@ impl App {
                 )
             })?,
         };
-        if release.appliance != device.appliance || !release.boards.contains(&device.board) {
+        let fit = shelf.fit(&release, &device);
+        if !fit.fits {
             return Err(ApiError::conflict(
                 "wrong-board",
                 format!(
-                    "{} is {} for {}; device {name} is a {} that becomes {}",
+                    "{} does not suit {name}: {}",
                     release.name,
-                    release.appliance,
-                    release.boards.join(", "),
-                    device.board,
-                    device.appliance
+                    fit.reasons.join("; ")
                 ),
             ));
         }
-        self.of_release(release, Some(device)).await
+        self.of_release(release, Some(device), new).await
     }
 
     async fn of_release(
         &self,
         release: Release,
         device: Option<Device>,
+        new: &api::NewPlan,
     ) -> Result<Wanted, ApiError> {
+        let override_reason = self.check_withdrawn(&release, new).await?;
         let sheet = views::sheet(&release)?;
         let (mut values, mut rendered) = (Vec::new(), Vec::new());
         if let Some(device) = &device {
@@ -169,7 +170,36 @@ impl App {
             fields: sheet.fields,
             values,
             rendered,
+            state: Some(release.state),
+            override_reason,
         })
+    }
+
+    /// A withdrawn release is written only with a reason, which is recorded.
+    async fn check_withdrawn(
+        &self,
+        release: &Release,
+        new: &api::NewPlan,
+    ) -> Result<Option<String>, ApiError> {
+        if release.state != "withdrawn" {
+            return Ok(None);
+        }
+        let given = new.override_reason.as_deref().map(str::trim);
+        if let Some(reason) = given.filter(|reason| !reason.is_empty()) {
+            return Ok(Some(reason.into()));
+        }
+        let states = self.records.release_states(release.id).await?;
+        let why = states
+            .first()
+            .map(|state| format!(" by {}: {}", state.operator, state.reason))
+            .unwrap_or_default();
+        Err(ApiError::conflict(
+            "withdrawn",
+            format!(
+                "{} was withdrawn{why}. Write another release; or give a reason to write this one all the same, which is recorded",
+                release.name
+            ),
+        ))
     }
 
     async fn of_backup(&self, name: &str, slot: u32) -> Result<Wanted, ApiError> {
@@ -206,6 +236,8 @@ impl App {
             fields: Vec::new(),
             values: Vec::new(),
             rendered: Vec::new(),
+            state: None,
+            override_reason: None,
         })
     }
 
@@ -236,22 +268,8 @@ impl App {
             Some(label) => (self.records.card(label).await?, false),
             None => {
                 let card = self
-                    .records
-                    .add_card(
-                        medium.size as i64,
-                        &medium.kind,
-                        &found.bound.edges,
-                        operator,
-                    )
+                    .give_label(new.slot, &medium, &found.bound.edges, operator)
                     .await?;
-                let summary = format!(
-                    "{} is the label of the card in slot {}",
-                    card.label, new.slot
-                );
-                self.note(operator, "card.labelled", &card.label, &summary)
-                    .await?;
-                self.slots
-                    .learn_label(new.slot, medium.insertion, &card.label);
                 (card, true)
             }
         };
@@ -315,6 +333,7 @@ impl App {
                     bytes: file.content.clone().into_bytes(),
                 })
                 .collect(),
+            override_reason: wanted.override_reason.clone(),
             settings: json!(settings),
             shown: json!(shown_files(wanted)),
         }
@@ -499,6 +518,18 @@ fn cautions(wanted: &Wanted, card: &Card, slot: u32) -> Vec<String> {
         cautions.push(format!(
             "the card in slot {slot} carries no mark of ours yet: {} must stand on its sticker",
             card.label
+        ));
+    }
+    if wanted.state.as_deref() == Some("draft") {
+        cautions.push(format!(
+            "{} is a draft, to be tried before others get it",
+            wanted.base_name
+        ));
+    }
+    if let Some(reason) = &wanted.override_reason {
+        cautions.push(format!(
+            "{} was withdrawn; it is written all the same: {reason}",
+            wanted.base_name
         ));
     }
     let Some(device) = &wanted.device else {

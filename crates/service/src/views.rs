@@ -5,6 +5,8 @@ use records::{backups, cards, devices, events, imprints, jobs, releases};
 use serde_json::Value;
 use settings::{Effective, Field, MASK, Sheet};
 
+use crate::app::App;
+use crate::catalogue::Shelf;
 use crate::error::ApiError;
 
 fn list<T: serde::de::DeserializeOwned>(value: &Value) -> Vec<T> {
@@ -22,12 +24,14 @@ pub fn device(row: devices::Device) -> api::Device {
         state: row.state,
         host_name: row.host_name,
         card: row.card,
+        pinned: row.pinned,
         added_by: row.added_by,
         added_at: row.added_at,
     }
 }
 
-pub fn release(row: &releases::Release) -> api::Release {
+pub fn release(row: &releases::Release, shelf: &Shelf) -> api::Release {
+    let carriers = shelf.carriers.iter();
     api::Release {
         name: row.name.clone(),
         appliance: row.appliance.clone(),
@@ -42,22 +46,160 @@ pub fn release(row: &releases::Release) -> api::Release {
         packed_sha256: hex::encode(&row.packed_sha256),
         raw_size: row.raw_size as u64,
         raw_sha256: hex::encode(&row.raw_sha256),
+        content: row.content as u64,
         smallest_card: row.smallest_card as u64,
         stored: row.stored as u64,
+        current_for: shelf.current_for(&row.name),
+        devices: carriers
+            .filter(|carrier| carrier.release == row.name)
+            .count() as u32,
         added_by: row.added_by.clone(),
         added_at: row.added_at,
     }
 }
 
-pub fn release_detail(row: &releases::Release) -> Result<api::ReleaseDetail, ApiError> {
-    let fields = sheet(row)?.fields;
+/// What was found in the image of a release beside its partitions.
+pub fn inspection_of(row: &releases::Release) -> api::Inspection {
+    serde_json::from_value(row.inspection.clone()).unwrap_or_default()
+}
+
+pub fn inspection(seen: &imagecraft::inspect::Inspection) -> api::Inspection {
+    api::Inspection {
+        architectures: seen.architectures.clone(),
+        boot: seen.boot.clone(),
+        grower: seen.grower.clone(),
+        gaps: seen
+            .gaps
+            .iter()
+            .map(|gap| api::Gap {
+                start: gap.start,
+                len: gap.len,
+            })
+            .collect(),
+        findings: seen
+            .findings
+            .iter()
+            .map(|finding| api::Finding {
+                severity: finding.severity.name().into(),
+                code: finding.code.clone(),
+                text: finding.text.clone(),
+            })
+            .collect(),
+    }
+}
+
+pub fn current(row: &releases::Current) -> api::Current {
+    api::Current {
+        appliance: row.appliance.clone(),
+        variant: (!row.variant.is_empty()).then(|| row.variant.clone()),
+        board: row.board.clone(),
+        release: row.release.clone(),
+        operator: row.operator.clone(),
+        from_at: row.from_at,
+        until_at: row.until_at,
+    }
+}
+
+/// A release with its history, which is read here.
+pub async fn release_detail(app: &App, name: &str) -> Result<api::ReleaseDetail, ApiError> {
+    let row = app.records.release(name).await?;
+    let shelf = app.shelf(Some(&row.appliance)).await?;
+    let sheet = sheet(&row)?;
+    let revisions = app.records.sheet_revisions(row.id).await?;
+    let states = app.records.release_states(row.id).await?;
+    let bytes = |gb: f64| (gb * 1e9) as u64;
     Ok(api::ReleaseDetail {
-        release: release(row),
+        release: release(&row, &shelf),
+        origin: serde_json::from_value(row.origin.clone()).unwrap_or_default(),
+        kept: row.kept,
         table: row.table_kind.clone(),
         disk_id: row.disk_id.clone(),
         partitions: list(&row.partitions),
+        inspection: inspection_of(&row),
+        computed_card: row.computed_card as u64,
+        shrunk_card: row.shrunk_card.map(|bytes| bytes as u64),
+        declared_card: sheet.card.smallest_gb.map(bytes),
+        advised_card: sheet.card.advised_gb.map(bytes),
+        fields: sheet
+            .fields
+            .iter()
+            .map(|field| setting(field, None))
+            .collect(),
+        notes: sheet.notes,
+        licence: sheet.licence,
+        links: sheet
+            .links
+            .into_iter()
+            .map(|link| api::Link {
+                title: link.title,
+                url: link.url,
+            })
+            .collect(),
+        logins: sheet
+            .logins
+            .into_iter()
+            .map(|login| api::Login {
+                user: login.user,
+                password: login.password,
+                at: login.at,
+            })
+            .collect(),
+        first_boot: api::FirstBoot {
+            minutes: sheet.first_boot.minutes,
+            internet: sheet.first_boot.internet,
+            page: sheet.first_boot.page,
+            steps: sheet.first_boot.steps,
+        },
         sheet: row.sheet.clone(),
-        fields: fields.iter().map(|field| setting(field, None)).collect(),
+        sheet_revision: row.sheet_revision,
+        revisions: revisions
+            .into_iter()
+            .map(|one| api::SheetRevision {
+                revision: one.revision,
+                sheet: one.sheet,
+                operator: one.operator,
+                at: one.at,
+            })
+            .collect(),
+        states: states
+            .into_iter()
+            .map(|one| api::StateChange {
+                state: one.state,
+                reason: one.reason,
+                operator: one.operator,
+                at: one.at,
+            })
+            .collect(),
+        currents: shelf
+            .currents
+            .iter()
+            .filter(|one| one.release == row.name)
+            .map(current)
+            .collect(),
+        evidence: shelf
+            .evidence
+            .iter()
+            .filter(|one| one.release == row.name)
+            .map(|one| api::Evidence {
+                release: one.release.clone(),
+                board: one.board.clone(),
+                boots: one.boots,
+                note: one.note.clone(),
+                operator: one.operator.clone(),
+                at: one.at,
+            })
+            .collect(),
+        carriers: shelf
+            .carriers
+            .iter()
+            .filter(|one| one.release == row.name)
+            .map(|one| api::Carrier {
+                device: one.device.clone(),
+                card: one.card.clone(),
+                imprint: one.imprint,
+                written_at: one.written_at,
+            })
+            .collect(),
     })
 }
 
@@ -98,17 +240,35 @@ pub fn setting(field: &Field, value: Option<&Effective>) -> Setting {
     }
 }
 
+fn partition(part: &imagecraft::Partition) -> api::Partition {
+    let fs = part.file_system.as_ref();
+    api::Partition {
+        number: part.number,
+        start: part.start,
+        len: part.len,
+        kind: part.kind.clone(),
+        name: part.name.clone(),
+        file_system: fs.map(|fs| fs.kind.clone()),
+        label: fs.and_then(|fs| fs.label.clone()),
+        uuid: part.uuid.clone(),
+        fs_uuid: fs.and_then(|fs| fs.uuid.clone()),
+        used: None,
+        free: None,
+    }
+}
+
 pub fn partitions(layout: &imagecraft::Layout) -> Vec<api::Partition> {
-    let parts = layout.partitions.iter();
-    parts
-        .map(|part| api::Partition {
-            number: part.number,
-            start: part.start,
-            len: part.len,
-            kind: part.kind.clone(),
-            name: part.name.clone(),
-            file_system: part.file_system.as_ref().map(|fs| fs.kind.clone()),
-            label: part.file_system.as_ref().and_then(|fs| fs.label.clone()),
+    layout.partitions.iter().map(partition).collect()
+}
+
+/// Partitions with how full they are.
+pub fn filled_partitions(seen: &imagecraft::inspect::Inspection) -> Vec<api::Partition> {
+    seen.partitions
+        .iter()
+        .map(|filled| api::Partition {
+            used: filled.used,
+            free: filled.free,
+            ..partition(&filled.partition)
         })
         .collect()
 }
@@ -133,6 +293,7 @@ pub fn imprint(row: imprints::Imprint) -> api::Imprint {
         device: row.device,
         base: row.base,
         from_backup: row.from_backup,
+        override_reason: row.override_reason,
         state: row.state,
         settings: list(&row.settings),
         files: list::<PlannedFile>(&row.files),

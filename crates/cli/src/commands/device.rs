@@ -3,7 +3,7 @@
 use std::io::Read;
 
 use anyhow::{Context as _, bail};
-use api::{DeviceDetail, NewDevice, SettingsChange};
+use api::{DeviceDetail, Following, NewDevice, SettingsChange, Standing};
 use clap::Subcommand;
 
 use super::card::show_imprint;
@@ -50,6 +50,24 @@ pub enum Device {
     },
     /// List the devices.
     List,
+    /// List the devices whose card carries something else than what they follow.
+    Behind {
+        /// List those that are level too.
+        #[arg(long)]
+        all: bool,
+    },
+    /// List the releases that a device could get, and why others do not suit it.
+    Choices {
+        /// Name of the device.
+        name: String,
+    },
+    /// Let a device follow what is current, or stay with one release.
+    Follow {
+        /// Name of the device.
+        name: String,
+        /// `current`, or the release to stay with.
+        what: String,
+    },
     /// Show one device: settings, card, imprints.
     Show {
         /// Name of the device.
@@ -129,8 +147,64 @@ impl Device {
                 })
             }
             Self::Show { name } => context.show(&context.client.device(&name).await?, show),
+            Self::Behind { all } => {
+                let mut standings = context.client.standings().await?;
+                standings.retain(|one| all || one.standing == "behind" || one.withdrawn);
+                context.show(&standings, |standings| show_standings(standings))
+            }
+            Self::Choices { name } => {
+                context.show(&context.client.choices(&name).await?, |choices| {
+                    let rows = choices.iter().map(|choice| {
+                        let mark = match (choice.followed, choice.fits) {
+                            (true, _) => "followed",
+                            (false, true) => "fits",
+                            (false, false) => "does not fit",
+                        };
+                        [
+                            choice.release.clone(),
+                            choice.state.clone(),
+                            if choice.current { "current" } else { "" }.into(),
+                            mark.into(),
+                            choice.reasons.join("; "),
+                        ]
+                    });
+                    text::table(["release", "state", "", "", "why"], &[], rows);
+                })
+            }
+            Self::Follow { name, what } => {
+                let following = Following {
+                    pinned: (what != "current").then_some(what),
+                };
+                let standing = context.client.follow_release(&name, &following).await?;
+                context.show(&standing, |one| show_standings(std::slice::from_ref(one)))
+            }
         }
     }
+}
+
+fn show_standings(standings: &[Standing]) {
+    let rows = standings.iter().map(|one| {
+        let carries = match (&one.carries, one.withdrawn) {
+            (Some(release), true) => format!("{release} (withdrawn)"),
+            (carries, _) => text::or_dash(carries),
+        };
+        let follows = match one.pinned {
+            true => format!("{} (pinned)", text::or_dash(&one.follows)),
+            false => text::or_dash(&one.follows),
+        };
+        [
+            one.device.clone(),
+            one.board.clone(),
+            carries,
+            follows,
+            one.standing.clone(),
+        ]
+    });
+    text::table(
+        ["device", "board", "carries", "follows", "standing"],
+        &[],
+        rows,
+    );
 }
 
 fn gather(

@@ -3,6 +3,7 @@
 pub mod backup;
 pub mod card;
 pub mod device;
+pub mod feed;
 pub mod job;
 pub mod place;
 pub mod release;

@@ -14,9 +14,27 @@ pub enum Board {
         /// Name for people.
         #[arg(long)]
         title: String,
-        /// Processor architecture.
+        /// Processor architecture, such as arm64, armhf or amd64.
         #[arg(long)]
         architecture: String,
+        /// Memory in MB.
+        #[arg(long)]
+        memory_mb: Option<i32>,
+        /// What can be plugged in.
+        #[arg(long, default_value = "")]
+        ports: String,
+        /// What feeds it.
+        #[arg(long, default_value = "")]
+        power: String,
+        /// What its lamps mean.
+        #[arg(long, default_value = "")]
+        lamps: String,
+        /// Minutes until it answers.
+        #[arg(long)]
+        boot_minutes: Option<f64>,
+        /// Where its card sits.
+        #[arg(long, default_value = "")]
+        card_sits: String,
     },
     /// List the board models.
     List,
@@ -42,12 +60,24 @@ impl Board {
             name,
             title,
             architecture,
+            memory_mb,
+            ports,
+            power,
+            lamps,
+            boot_minutes,
+            card_sits,
         } = self
         {
             let board = BoardModel {
                 name,
                 title,
                 architecture,
+                memory_mb,
+                ports,
+                power,
+                lamps,
+                boot_minutes,
+                card_sits,
             };
             context.client.put_board(&board).await?;
         }
@@ -57,9 +87,16 @@ impl Board {
                     board.name.clone(),
                     board.title.clone(),
                     board.architecture.clone(),
+                    board.memory_mb.map_or("-".into(), |mb| format!("{mb} MB")),
+                    board.ports.clone(),
+                    board.lamps.clone(),
                 ]
             });
-            text::table(["board", "title", "architecture"], &[], rows);
+            text::table(
+                ["board", "title", "architecture", "memory", "ports", "lamps"],
+                &[3],
+                rows,
+            );
         })
     }
 }

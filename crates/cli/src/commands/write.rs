@@ -33,6 +33,9 @@ pub struct Write {
     /// Release to write, in place of the newest that suits the device.
     #[arg(long)]
     release: Option<String>,
+    /// Write a withdrawn release all the same; the reason is recorded.
+    #[arg(long, value_name = "REASON")]
+    although_withdrawn: Option<String>,
     #[command(flatten)]
     target: Target,
 }
@@ -53,6 +56,7 @@ impl Write {
             release: self.release,
             backup: None,
             slot: self.target.slot,
+            override_reason: self.although_withdrawn,
         };
         carry_out(context, &plan, self.target).await
     }

@@ -79,19 +79,7 @@ async fn take(
         Some(label) => label.clone(),
         None => {
             let card = app
-                .records
-                .add_card(
-                    medium.size as i64,
-                    &medium.kind,
-                    &found.bound.edges,
-                    &operator,
-                )
-                .await?;
-            let summary = format!(
-                "{} is the label of the card in slot {}",
-                card.label, new.slot
-            );
-            app.note(&operator, "card.labelled", &card.label, &summary)
+                .give_label(new.slot, &medium, &found.bound.edges, &operator)
                 .await?;
             card.label
         }

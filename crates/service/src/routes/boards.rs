@@ -40,6 +40,12 @@ async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::BoardModel>>,
         name: row.name,
         title: row.title,
         architecture: row.architecture,
+        memory_mb: row.memory_mb,
+        ports: row.ports,
+        power: row.power,
+        lamps: row.lamps,
+        boot_minutes: row.boot_minutes,
+        card_sits: row.card_sits,
     });
     Ok(Json(boards.collect()))
 }
@@ -58,6 +64,12 @@ async fn put(
         name: name.clone(),
         title: board.title.clone(),
         architecture: board.architecture.clone(),
+        memory_mb: board.memory_mb,
+        ports: board.ports.clone(),
+        power: board.power.clone(),
+        lamps: board.lamps.clone(),
+        boot_minutes: board.boot_minutes,
+        card_sits: board.card_sits.clone(),
     };
     app.records.put_board(&row).await?;
     app.note(

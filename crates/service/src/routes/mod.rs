@@ -3,9 +3,12 @@
 mod backups;
 mod boards;
 mod cards;
+mod catalogue;
 mod devices;
 mod events;
 mod extract;
+mod feeds;
+mod files;
 mod guard;
 mod health;
 mod jobs;
@@ -42,6 +45,9 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(devices::routes())
         .merge(uploads::routes())
         .merge(releases::routes())
+        .merge(files::routes())
+        .merge(catalogue::routes())
+        .merge(feeds::routes())
         .merge(slots::routes())
         .merge(plans::routes())
         .merge(backups::routes())

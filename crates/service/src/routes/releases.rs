@@ -1,38 +1,44 @@
-//! Releases in the catalogue.
+//! Releases in the catalogue: added, shown, revised, put into states, made current, noted on.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use imagecraft::container::Published;
 use records::jobs::NewJob;
-use settings::Sheet;
+use records::releases::NewSheet;
+use settings::{Sheet, split_file_name};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::extract::{Given, Operator, RequestKey};
 use crate::app::App;
 use crate::error::ApiError;
+use crate::feeds::Item;
 use crate::views;
-use crate::work::{Import, import};
+use crate::work::fetch::{Fetch, check_url};
+use crate::work::{Expected, ImportOrder, Named, Place, TakenFile, declared_card, import};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list, add))
         .routes(routes!(show))
+        .routes(routes!(revise))
+        .routes(routes!(set_state))
+        .routes(routes!(make_current))
+        .routes(routes!(note_evidence))
 }
 
 /// Releases, newest first.
 #[utoipa::path(get, path = "/api/v1/releases", responses((status = 200, body = Vec<api::Release>)))]
 async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Release>>, ApiError> {
-    Ok(Json(
-        app.records
-            .releases()
-            .await?
-            .iter()
-            .map(views::release)
-            .collect(),
-    ))
+    let shelf = app.shelf(None).await?;
+    let mut rows: Vec<_> = shelf.releases.iter().collect();
+    rows.sort_by_key(|release| std::cmp::Reverse(release.id));
+    let shown = rows.into_iter().map(|row| views::release(row, &shelf));
+    Ok(Json(shown.collect()))
 }
 
 /// One release.
@@ -41,21 +47,24 @@ async fn show(
     State(app): State<Arc<App>>,
     Path(name): Path<String>,
 ) -> Result<Json<api::ReleaseDetail>, ApiError> {
-    Ok(Json(views::release_detail(
-        &app.records.release(&name).await?,
-    )?))
+    Ok(Json(views::release_detail(&app, &name).await?))
 }
 
-/// A sheet that can become a release now: valid, of a new name, for board models that are known.
-pub async fn check_sheet(app: &App, text: &str) -> Result<Sheet, ApiError> {
-    let sheet = Sheet::parse(text)
-        .map_err(|e| ApiError::invalid("bad-sheet", format!("release sheet, {e}")))?;
-    let name = sheet.name();
-    if app.records.release(&name).await.is_ok() {
+fn parse_sheet(text: &str) -> Result<Sheet, ApiError> {
+    Sheet::parse(text).map_err(|e| ApiError::invalid("bad-sheet", format!("release sheet, {e}")))
+}
+
+/// A name that is not in the catalogue yet.
+async fn check_new(app: &App, name: &str) -> Result<(), ApiError> {
+    if app.records.release(name).await.is_ok() {
         let detail =
             format!("the catalogue has a release {name:?} already; give the sheet another version");
         return Err(ApiError::conflict("taken", detail));
     }
+    Ok(())
+}
+
+async fn check_boards(app: &App, boards: &[String]) -> Result<(), ApiError> {
     let known: Vec<_> = app
         .records
         .boards()
@@ -63,17 +72,201 @@ pub async fn check_sheet(app: &App, text: &str) -> Result<Sheet, ApiError> {
         .into_iter()
         .map(|board| board.name)
         .collect();
-    if let Some(board) = sheet.boards.iter().find(|board| !known.contains(board)) {
+    if let Some(board) = boards.iter().find(|board| !known.contains(board)) {
         let detail = format!(
             "the sheet names board model {board:?}, which is not known here; known are {}",
             known.join(", ")
         );
         return Err(ApiError::invalid("unknown-board", detail));
     }
+    Ok(())
+}
+
+/// A sheet that can become a release now: valid, of a new name, for board models that are known.
+pub async fn check_sheet(app: &App, text: &str) -> Result<Sheet, ApiError> {
+    let sheet = parse_sheet(text)?;
+    check_new(app, &sheet.name()).await?;
+    check_boards(app, &sheet.boards).await?;
     Ok(sheet)
 }
 
-/// Adds a release from an upload that is whole: a job.
+/// Where an image comes from, before anything is fetched or read.
+struct Whence {
+    place: Place,
+    way: &'static str,
+    from: String,
+    file_name: String,
+    sheet: Option<String>,
+    sha256: Option<String>,
+    member: Option<String>,
+    feed: Option<(String, String)>,
+}
+
+impl Whence {
+    fn new(place: Place, way: &'static str, from: String) -> Self {
+        let path = from.split(['?', '#']).next().unwrap_or("");
+        let file_name = path.rsplit(['/', '\\']).next().unwrap_or("").to_owned();
+        Self {
+            place,
+            way,
+            file_name: if file_name.is_empty() {
+                from.clone()
+            } else {
+                file_name
+            },
+            from,
+            sheet: None,
+            sha256: None,
+            member: None,
+            feed: None,
+        }
+    }
+}
+
+impl App {
+    /// A new file among the uploads, for what is fetched.
+    fn new_scratch(&self) -> Result<TakenFile, ApiError> {
+        let mut id = [0; 12];
+        getrandom::fill(&mut id).map_err(|e| ApiError::invalid("no-chance", e.to_string()))?;
+        Ok(TakenFile(
+            self.uploads.join(format!("fetch-{}", hex::encode(id))),
+        ))
+    }
+
+    /// A file in the import folder; nothing outside of it can be named.
+    pub fn folder_file(&self, name: &str) -> Result<PathBuf, ApiError> {
+        let folder = self.import_dir.as_ref().ok_or_else(|| {
+            ApiError::conflict(
+                "no-folder",
+                "the service has no import folder; name one with the setting import_dir",
+            )
+        })?;
+        let plain = !name.is_empty() && !name.starts_with('.') && !name.contains(['/', '\\', '\0']);
+        let path = folder.join(name);
+        let file =
+            plain && std::fs::symlink_metadata(&path).is_ok_and(|meta| meta.file_type().is_file());
+        if !file {
+            let detail = format!(
+                "there is no file {name:?} in the import folder {}",
+                folder.display()
+            );
+            return Err(ApiError::missing(detail));
+        }
+        Ok(path)
+    }
+
+    async fn whence(&self, new: &api::NewRelease) -> Result<Whence, ApiError> {
+        let feed = new.feed.as_ref().zip(new.feed_item.as_ref());
+        match (&new.upload, &new.folder_file, &new.url, feed) {
+            (Some(upload), None, None, None) => self.whence_upload(upload),
+            (None, Some(name), None, None) => {
+                let path = self.folder_file(name)?;
+                let beside =
+                    api::sheet_beside(&path).and_then(|path| std::fs::read_to_string(path).ok());
+                let from = path.display().to_string();
+                Ok(Whence {
+                    sheet: beside,
+                    ..Whence::new(Place::Theirs(path), "folder", from)
+                })
+            }
+            (None, None, Some(url), None) => {
+                check_url(url, self.private_addresses)?;
+                let fetch = Fetch {
+                    url: url.clone(),
+                    user: new.url_user.clone(),
+                    password: new.url_password.clone(),
+                };
+                let place = Place::Web(Box::new(fetch), self.new_scratch()?);
+                Ok(Whence::new(place, "url", url.clone()))
+            }
+            (None, None, None, Some((feed, item))) => self.whence_feed(feed, item).await,
+            _ => Err(ApiError::invalid(
+                "bad-request",
+                "say where the image is: an upload, a file of the import folder, an address, or an item of a feed; exactly one",
+            )),
+        }
+    }
+
+    fn whence_upload(&self, upload: &str) -> Result<Whence, ApiError> {
+        let (files, kept) = self.upload_files(upload)?;
+        let received = std::fs::metadata(&files.bytes)?.len();
+        if received != kept.size {
+            let detail = format!(
+                "{} is not whole: {received} of {} bytes have arrived",
+                kept.file_name, kept.size
+            );
+            return Err(ApiError::conflict("upload-not-whole", detail));
+        }
+        Ok(Whence::new(
+            Place::Taken(TakenFile(files.bytes)),
+            "upload",
+            kept.file_name,
+        ))
+    }
+
+    async fn whence_feed(&self, feed: &str, item: &str) -> Result<Whence, ApiError> {
+        let row = self.records.feed(feed).await?;
+        let items = self.records.feed_items(feed).await?;
+        let found = items
+            .into_iter()
+            .find(|one| one.item == item)
+            .ok_or_else(|| {
+                ApiError::missing(format!(
+                    "feed {feed} has no release {item:?} (any more); look at it again"
+                ))
+            })?;
+        if let Some(release) = found.release {
+            let detail = format!("{item} of feed {feed} is {release} here already");
+            return Err(ApiError::conflict("taken", detail));
+        }
+        let described: Item = serde_json::from_value(found.described)
+            .map_err(|e| ApiError::invalid("bad-feed", format!("{item} of feed {feed}: {e}")))?;
+        let fetch = self.feed_fetch(&row, &described.file)?;
+        let sheet = match &described.sheet {
+            Some(sheet) => Some(
+                self.feed_fetch(&row, sheet)?
+                    .text(self.private_addresses)
+                    .await?,
+            ),
+            None => None,
+        };
+        let from = fetch.url.clone();
+        let place = Place::Web(Box::new(fetch), self.new_scratch()?);
+        Ok(Whence {
+            sheet,
+            sha256: described.sha256,
+            member: described.member,
+            feed: Some((feed.into(), item.into())),
+            ..Whence::new(place, "feed", from)
+        })
+    }
+}
+
+/// What a release without a sheet is called: as said, or as its file name says.
+fn named(new: &api::NewRelease, file_name: &str) -> Result<Named, ApiError> {
+    let guess = split_file_name(file_name);
+    let appliance = new
+        .appliance
+        .clone()
+        .or(guess.as_ref().map(|(name, _)| name.clone()));
+    let version = new.version.clone().or(guess.map(|(_, version)| version));
+    match (appliance, version) {
+        (Some(appliance), Some(version)) => Ok(Named {
+            appliance,
+            variant: new.variant.clone(),
+            version,
+            boards: new.boards.clone(),
+        }),
+        _ => Err(ApiError::invalid(
+            "no-name",
+            format!(
+                "{file_name} comes without a release sheet, and its name does not say appliance and version; give a sheet, or both of them"
+            ),
+        )),
+    }
+}
+
+/// Adds a release: a job.
 #[utoipa::path(post, path = "/api/v1/releases", request_body = api::NewRelease,
     responses((status = 202, body = api::Job)))]
 async fn add(
@@ -87,26 +280,65 @@ async fn add(
     {
         return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
     }
-    let sheet = check_sheet(&app, &new.sheet).await?;
-    let name = sheet.name();
-    let (files, kept) = app.upload_files(&new.upload)?;
-    let received = std::fs::metadata(&files.bytes)?.len();
-    if received != kept.size {
-        let detail = format!(
-            "{} is not whole: {received} of {} bytes have arrived",
-            kept.file_name, kept.size
-        );
-        return Err(ApiError::conflict("upload-not-whole", detail));
+    // What can be refused without the file is refused first, so that an upload stays for the next try.
+    if let Some(text) = &new.sheet {
+        check_sheet(&app, text).await?;
     }
-    let order = Import {
-        path: files.bytes,
-        file_name: kept.file_name,
+    let parse = |text: &str| {
+        Published::parse(text)
+            .map_err(|e| ApiError::invalid("bad-checksum", format!("the published checksum: {e}")))
+    };
+    if let Some(text) = &new.sha256 {
+        parse(text)?;
+    }
+    let whence = app.whence(&new).await?;
+    let sheet = match new.sheet.as_ref().or(whence.sheet.as_ref()) {
+        Some(text) => Some((check_sheet(&app, text).await?, text.clone())),
+        None => None,
+    };
+    let called = match &sheet {
+        Some(_) => Named::default(),
+        None => named(&new, &whence.file_name)?,
+    };
+    let subject = match &sheet {
+        Some((sheet, _)) => sheet.name(),
+        None => {
+            check_boards(&app, &called.boards).await?;
+            // The sheet that will be made must be one; boards are known only later.
+            let text = Sheet::minimal(
+                &called.appliance,
+                called.variant.as_deref(),
+                &called.version,
+                &["any".to_owned()],
+                "",
+            );
+            let name = parse_sheet(&text)?.name();
+            check_new(&app, &name).await?;
+            name
+        }
+    };
+    let expected = match new.sha256.as_ref().or(whence.sha256.as_ref()) {
+        Some(text) => Some(Expected {
+            published: parse(text)?,
+        }),
+        None => None,
+    };
+    let order = ImportOrder {
+        place: whence.place,
+        way: whence.way,
+        from: whence.from,
+        file_name: whence.file_name,
         sheet,
-        sheet_text: new.sheet,
+        named: called,
+        expected,
+        member: new.member.or(whence.member),
+        keep_file: new.keep_file,
+        draft: new.draft,
+        feed: whence.feed,
     };
     let job = NewJob {
         kind: "import",
-        subject: name,
+        subject,
         slot: None,
         card: None,
         operator,
@@ -116,4 +348,152 @@ async fn add(
         .start_job(job, None, move |work| import(work, &order))
         .await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
+}
+
+/// Gives a release another sheet text; former ones stay.
+#[utoipa::path(put, path = "/api/v1/releases/{name}/sheet", request_body = api::NewSheet,
+    responses((status = 200, body = api::ReleaseDetail)))]
+async fn revise(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(new): Given<api::NewSheet>,
+) -> Result<Json<api::ReleaseDetail>, ApiError> {
+    let release = app.records.release(&name).await?;
+    let sheet = parse_sheet(&new.sheet)?;
+    if sheet.name() != release.name {
+        let detail = format!(
+            "this sheet is that of {}; a sheet of {} keeps its appliance, variant and version",
+            sheet.name(),
+            release.name
+        );
+        return Err(ApiError::conflict("other-release", detail));
+    }
+    check_boards(&app, &sheet.boards).await?;
+    if new.sheet == release.sheet {
+        return Ok(Json(views::release_detail(&app, &release.name).await?));
+    }
+    let row = NewSheet {
+        smallest_card: release.computed_card.max(declared_card(&sheet) as i64),
+        dated: sheet.date,
+        boards: sheet.boards,
+        sheet: new.sheet,
+    };
+    let revision = app
+        .records
+        .revise_sheet(release.id, &row, &operator)
+        .await?;
+    let summary = format!(
+        "The sheet of {} was revised; this is text {revision}",
+        release.name
+    );
+    app.note(&operator, "release.revised", &release.name, &summary)
+        .await?;
+    Ok(Json(views::release_detail(&app, &release.name).await?))
+}
+
+/// Puts a release into another state.
+#[utoipa::path(put, path = "/api/v1/releases/{name}/state", request_body = api::NewState,
+    responses((status = 200, body = api::ReleaseDetail)))]
+async fn set_state(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(new): Given<api::NewState>,
+) -> Result<Json<api::ReleaseDetail>, ApiError> {
+    let release = app.records.release(&name).await?;
+    if !matches!(new.state.as_str(), "draft" | "released" | "withdrawn") {
+        let detail = format!(
+            "{:?} is no state of a release; those are draft, released, withdrawn",
+            new.state
+        );
+        return Err(ApiError::invalid("bad-state", detail));
+    }
+    let reason = new.reason.trim();
+    if new.state == "withdrawn" && reason.is_empty() {
+        let detail = format!(
+            "say why {} is withdrawn: whoever meets a card with it will want to know",
+            release.name
+        );
+        return Err(ApiError::invalid("no-reason", detail));
+    }
+    if new.state != release.state {
+        app.records
+            .set_release_state(release.id, &new.state, reason, &operator)
+            .await?;
+        let why = if reason.is_empty() {
+            String::new()
+        } else {
+            format!(": {reason}")
+        };
+        let summary = format!("{} is {} now{why}", release.name, new.state);
+        app.note(&operator, "release.state", &release.name, &summary)
+            .await?;
+    }
+    Ok(Json(views::release_detail(&app, &release.name).await?))
+}
+
+/// Makes a release the current one on board models.
+#[utoipa::path(put, path = "/api/v1/releases/{name}/current", request_body = api::NewCurrent,
+    responses((status = 200, body = api::ReleaseDetail)))]
+async fn make_current(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(new): Given<api::NewCurrent>,
+) -> Result<Json<api::ReleaseDetail>, ApiError> {
+    let release = app.records.release(&name).await?;
+    if release.state != "released" {
+        let detail = format!(
+            "{} is {}; only a released one can be current",
+            release.name, release.state
+        );
+        return Err(ApiError::conflict("not-released", detail));
+    }
+    let boards = match new.boards.is_empty() {
+        true => release.boards.clone(),
+        false => new.boards,
+    };
+    if let Some(board) = boards.iter().find(|board| !release.boards.contains(board)) {
+        let detail = format!(
+            "the sheet of {} names {}, not {board}; revise the sheet first if it suits that board too",
+            release.name,
+            release.boards.join(", ")
+        );
+        return Err(ApiError::conflict("wrong-board", detail));
+    }
+    for board in &boards {
+        app.records.set_current(&release, board, &operator).await?;
+    }
+    let summary = format!("{} is current on {} now", release.name, boards.join(", "));
+    app.note(&operator, "release.current", &release.name, &summary)
+        .await?;
+    Ok(Json(views::release_detail(&app, &release.name).await?))
+}
+
+/// Notes what was seen at the bench: whether a release boots on a board model.
+#[utoipa::path(post, path = "/api/v1/releases/{name}/evidence", request_body = api::NewEvidence,
+    responses((status = 201, body = api::ReleaseDetail)))]
+async fn note_evidence(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(new): Given<api::NewEvidence>,
+) -> Result<(StatusCode, Json<api::ReleaseDetail>), ApiError> {
+    let release = app.records.release(&name).await?;
+    let note = new.note.trim();
+    app.records
+        .add_evidence(release.id, &new.board, new.boots, note, &operator)
+        .await?;
+    let words = if new.boots { "boots" } else { "did not boot" };
+    let more = if note.is_empty() {
+        String::new()
+    } else {
+        format!(": {note}")
+    };
+    let summary = format!("{} {words} on {}{more}", release.name, new.board);
+    app.note(&operator, "release.evidence", &release.name, &summary)
+        .await?;
+    let detail = views::release_detail(&app, &release.name).await?;
+    Ok((StatusCode::CREATED, Json(detail)))
 }

@@ -28,6 +28,9 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 pub struct Kept {
     pub file_name: String,
     pub size: u64,
+    /// What the sender knows this upload again by.
+    #[serde(default)]
+    key: Option<String>,
 }
 
 /// The files of one upload.
@@ -61,7 +64,21 @@ fn view(id: &str, files: &Files, kept: &Kept) -> Result<api::Upload, ApiError> {
     })
 }
 
-/// Begins an upload. A sheet that is given with it is checked first.
+/// An upload that was begun under the same key and not used yet.
+fn begun(app: &App, key: &str, size: u64) -> Option<api::Upload> {
+    std::fs::read_dir(&app.uploads)
+        .ok()?
+        .flatten()
+        .find_map(|entry| {
+            let name = entry.file_name().into_string().ok()?;
+            let id = name.strip_suffix(".json")?;
+            let (files, kept) = app.upload_files(id).ok()?;
+            let same = kept.key.as_deref() == Some(key) && kept.size == size;
+            same.then(|| view(id, &files, &kept).ok())?
+        })
+}
+
+/// Begins an upload, or finds the one that was begun under the same key. A sheet that is given with it is checked first.
 #[utoipa::path(post, path = "/api/v1/uploads", request_body = api::NewUpload,
     responses((status = 201, body = api::Upload)))]
 async fn begin(
@@ -77,6 +94,11 @@ async fn begin(
     if let Some(sheet) = &new.sheet {
         check_sheet(&app, sheet).await?;
     }
+    if let Some(key) = &new.key
+        && let Some(found) = begun(&app, key, new.size)
+    {
+        return Ok((StatusCode::CREATED, Json(found)));
+    }
     let mut id = [0; 12];
     getrandom::fill(&mut id).map_err(|e| ApiError::invalid("no-chance", e.to_string()))?;
     let id = hex::encode(id);
@@ -89,6 +111,7 @@ async fn begin(
             .unwrap_or("image")
             .into(),
         size: new.size,
+        key: new.key,
     };
     std::fs::write(
         app.uploads.join(format!("{id}.json")),

@@ -3,14 +3,14 @@
 use std::sync::Arc;
 
 use cardwork::{CardDisk, CardError, Stage, WriteError, read_again, read_out};
-use imagecraft::Layout;
+use imagecraft::{CHUNK, Layout, LayoutError};
 use records::backups::NewBackup;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use time::macros::format_description;
 use vault::Ingest;
 
-use super::WorkError;
+use super::{WorkError, stored};
 use crate::jobs::Work;
 use crate::views;
 
@@ -32,33 +32,43 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
     let slot = app.bench.slot(order.slot)?.ok_or(CardError::Empty)?;
     let card = slot.open(order.insertion)?;
     let disk = CardDisk(card.as_ref());
-    let layout = Layout::read(&disk).map_err(|e| {
-        WorkError::new(
-            "no-layout",
-            format!(
-                "card {} in slot {} cannot be backed up: {e}",
-                order.card, order.slot
-            ),
-        )
-    })?;
-    let map = layout.map(card.size());
+    let unfit = |e: LayoutError| {
+        let detail = format!(
+            "card {} in slot {} cannot be backed up: {e}",
+            order.card, order.slot
+        );
+        WorkError::new("no-layout", detail)
+    };
+    let layout = Layout::read(&disk).map_err(unfit)?;
+    let map = layout.map(&disk).map_err(|e| unfit(e.into()))?;
     let mut ingest = Ingest::start(app.vault.clone(), PACKERS);
     let mut stopped = false;
     let read = read_out::<WriteError>(card.as_ref(), &map, &work.progress, |chunk, bytes| {
         // The cause is known where the work stopped, and asked for below.
-        ingest.push(chunk, Arc::new(bytes.to_vec())).map_err(|_| {
+        let mut bytes = bytes.to_vec();
+        map.clear_free(chunk * CHUNK, &mut bytes);
+        ingest.push(chunk, Arc::new(bytes)).map_err(|_| {
             stopped = true;
             WriteError::Cancelled
         })
     });
-    let stored = ingest.finish(card.size());
-    if stopped {
-        stored?;
-        return Err(WorkError::new("vault", "the vault stopped taking chunks"));
+    let digests = match read {
+        Ok(digests) => digests,
+        Err(error) => {
+            // Where the vault stopped, it knows why.
+            if stopped {
+                stored(work, ingest.finish(card.size()))?;
+            } else {
+                work.left_behind(ingest.abandon());
+            }
+            return Err(explain(error, order));
+        }
+    };
+    let (manifest, _, growth) = stored(work, ingest.finish(card.size()))?;
+    if let Err(error) = read_again(card.as_ref(), &map, &digests, &work.progress) {
+        work.left_behind(growth.segments);
+        return Err(explain(error, order));
     }
-    let digests = read.map_err(|e| explain(e, order))?;
-    let (manifest, _, growth) = stored?;
-    read_again(card.as_ref(), &map, &digests, &work.progress).map_err(|e| explain(e, order))?;
     work.progress.begin(Stage::Finishing, 0);
 
     let content = map.total(imagecraft::ByteKind::Data);

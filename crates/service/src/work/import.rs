@@ -1,168 +1,423 @@
-//! An image becomes a release: unpacked, hashed and stored in one pass.
+//! An image becomes a release: fetched if need be, unpacked, hashed, and what is in use of it
+//! stored, in one pass; then looked at, and recorded with where it came from.
 
 use std::fs::File;
-use std::io::{self, Read};
-use std::path::PathBuf;
+use std::io;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::mpsc::{SyncSender, sync_channel};
-use std::thread::{self, JoinHandle};
 
 use cardwork::Stage;
-use imagecraft::container::{PROBE_LEN, Packing, Unpacker};
-use imagecraft::{CHUNK, CHUNK_LEN, Layout, SECTOR, table};
+use imagecraft::container::{ContainerError, Limits, Published, Source};
+use imagecraft::inspect::{Inspection, inspect};
+use imagecraft::{
+    CHUNK, CHUNK_LEN, Disk, DiskError, FileDisk, Layout, LayoutError, Map, Severity, Spool,
+};
 use records::releases::NewRelease;
-use ring::digest::{Context, SHA256};
 use serde_json::{Value, json};
 use settings::Sheet;
-use vault::{Ingest, ManifestDisk};
+use vault::{Growth, Ingest, Manifest, ManifestDisk, Name};
 
-use super::WorkError;
+use super::fetch::Fetch;
+use super::hashing::{FileHash, Hashing};
+use super::{WorkError, room, stored};
 use crate::jobs::Work;
 use crate::views;
 
 /// Threads that pack and seal; hashing and unpacking have their own.
 const PACKERS: usize = 2;
-/// Pieces that wait in front of a hashing thread.
-const QUEUE: usize = 16;
+/// Bytes spooled between two looks at the room that is left.
+const ROOM_STEP: u64 = 64 << 20;
 
-/// An upload to import. Its files go away when this is dropped.
-pub struct Import {
-    pub path: PathBuf,
-    pub file_name: String,
-    pub sheet: Sheet,
-    pub sheet_text: String,
-}
+/// A file that goes away when this is dropped, with what stands beside it under `.json`.
+pub struct TakenFile(pub PathBuf);
 
-impl Drop for Import {
+impl Drop for TakenFile {
     fn drop(&mut self) {
-        for path in [self.path.clone(), self.path.with_extension("json")] {
-            if let Err(e) = std::fs::remove_file(&path) {
-                tracing::warn!("{} stays behind: {e}", path.display());
+        for path in [self.0.clone(), self.0.with_extension("json")] {
+            match std::fs::remove_file(&path) {
+                Err(e) if e.kind() != io::ErrorKind::NotFound => {
+                    tracing::warn!("{} stays behind: {e}", path.display());
+                }
+                _ => {}
             }
         }
     }
 }
 
-/// SHA-256 on a thread of its own.
-struct Hashing {
-    give: SyncSender<Arc<Vec<u8>>>,
-    thread: JoinHandle<Vec<u8>>,
+/// Where the bytes are.
+pub enum Place {
+    /// Ours to take, such as an upload.
+    Taken(TakenFile),
+    /// Somebody else's, to be left as it is.
+    Theirs(PathBuf),
+    /// To be fetched into the file first.
+    Web(Box<Fetch>, TakenFile),
 }
 
-impl Hashing {
-    fn start() -> Self {
-        let (give, given) = sync_channel::<Arc<Vec<u8>>>(QUEUE);
-        let thread = thread::spawn(move || {
-            let mut context = Context::new(&SHA256);
-            for bytes in given {
-                context.update(&bytes);
-            }
-            context.finish().as_ref().to_vec()
-        });
-        Self { give, thread }
-    }
-
-    fn update(&self, bytes: Arc<Vec<u8>>) -> io::Result<()> {
-        self.give
-            .send(bytes)
-            .map_err(|_| io::Error::other("hashing stopped"))
-    }
-
-    fn finish(self) -> io::Result<Vec<u8>> {
-        drop(self.give);
-        self.thread
-            .join()
-            .map_err(|_| io::Error::other("hashing stopped"))
-    }
+/// What a release is called where no sheet says it.
+#[derive(Clone, Default)]
+pub struct Named {
+    pub appliance: String,
+    pub variant: Option<String>,
+    pub version: String,
+    pub boards: Vec<String>,
 }
 
-/// Passes bytes on to a hash as they are read.
-struct Hashed<'a, R> {
-    inner: R,
-    hashing: Option<&'a Hashing>,
+/// The checksum that the publisher gives.
+pub struct Expected {
+    pub published: Published,
 }
 
-impl<R: Read> Read for Hashed<'_, R> {
-    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let read = self.inner.read(buf)?;
-        if let Some(hashing) = self.hashing {
-            hashing.update(Arc::new(buf[..read].to_vec()))?;
+/// An image to import.
+pub struct ImportOrder {
+    pub place: Place,
+    /// upload, folder, url or feed.
+    pub way: &'static str,
+    /// File name, path or address.
+    pub from: String,
+    /// Last part of that, for people and checksum files.
+    pub file_name: String,
+    /// The sheet and its text.
+    pub sheet: Option<(Sheet, String)>,
+    pub named: Named,
+    pub expected: Option<Expected>,
+    pub member: Option<String>,
+    pub keep_file: bool,
+    pub draft: bool,
+    /// Feed and item that it is in.
+    pub feed: Option<(String, String)>,
+}
+
+/// What came out of taking an image in.
+struct TakenIn {
+    manifest: Name,
+    content: Manifest,
+    growth: Growth,
+    raw_size: u64,
+    raw_sha256: Vec<u8>,
+    packed_size: u64,
+    packed_sha256: Vec<u8>,
+    source: Source,
+}
+
+/// Imports the image of an order and records the release.
+pub fn import(work: &Work, order: &ImportOrder) -> Result<Value, WorkError> {
+    let path = fetched(work, order)?;
+    let taken = take_in(work, order, path)?;
+    work.progress.begin(Stage::Finishing, 0);
+    let added = judge_and_record(work, order, path, &taken);
+    if added.is_err() {
+        work.left_behind(taken.growth.segments);
+    }
+    added
+}
+
+/// Compares what was taken in with what was published, looks at it, and records the release.
+fn judge_and_record(
+    work: &Work,
+    order: &ImportOrder,
+    path: &Path,
+    taken: &TakenIn,
+) -> Result<Value, WorkError> {
+    let compared = check_published(order, taken)?;
+    let disk = ManifestDisk::new(work.app.vault.clone(), Arc::new(taken.content.clone()));
+    let seen = inspect(&disk).map_err(|e| unfit(order, e))?;
+    record(work, order, path, taken, &seen, compared)
+}
+
+fn unfit(order: &ImportOrder, why: impl std::fmt::Display) -> WorkError {
+    WorkError::new("not-an-image", format!("{}: {why}", order.file_name))
+}
+
+fn cancelled(order: &ImportOrder) -> WorkError {
+    WorkError::new("cancelled", format!("{} was not added", order.file_name))
+}
+
+/// Fetches what is still at its publisher; gives the file.
+fn fetched<'a>(work: &Work, order: &'a ImportOrder) -> Result<&'a Path, WorkError> {
+    match &order.place {
+        Place::Taken(file) => Ok(&file.0),
+        Place::Theirs(path) => Ok(path),
+        Place::Web(fetch, file) => {
+            let limits = work.app.limits;
+            let fetching = fetch.to_file(
+                &file.0,
+                limits.raw,
+                work.app.private_addresses,
+                &work.progress,
+            );
+            work.wait(fetching)?;
+            Ok(&file.0)
         }
-        Ok(read)
     }
 }
 
-/// Imports the file and records the release.
-pub fn import(work: &Work, import: &Import) -> Result<Value, WorkError> {
-    let name = &import.file_name;
-    let unfit = |why: String| WorkError::new("not-an-image", format!("{name}: {why}"));
-    let mut file = File::open(&import.path)?;
+/// Unpacks, hashes and stores the image in one pass.
+fn take_in(work: &Work, order: &ImportOrder, path: &Path) -> Result<TakenIn, WorkError> {
+    let mut file = File::open(path)?;
     let packed_size = file.metadata()?.len();
-    let mut head = Vec::new();
-    file.by_ref()
-        .take(PROBE_LEN as u64)
-        .read_to_end(&mut head)?;
-    let packing = Packing::of(&head).map_err(|e| unfit(e.to_string()))?;
-    let file = io::Seek::rewind(&mut file).map(|()| file)?;
-    work.progress.begin(Stage::Importing, packed_size);
-
-    let raw_hash = Hashing::start();
-    // A plain file is the raw image: one hash serves for both.
-    let packed_hash = (packing != Packing::Plain).then(Hashing::start);
-    let hashed = Hashed {
-        inner: file,
-        hashing: packed_hash.as_ref(),
-    };
-    let mut unpacker = Unpacker::new(hashed, packing);
-    let mut ingest = Ingest::start(work.app.vault.clone(), PACKERS);
-    let (mut chunk, mut seen) = (0, 0);
-    loop {
-        if work.progress.is_cancelled() {
-            return Err(WorkError::new("cancelled", format!("{name} was not added")));
-        }
-        let mut bytes = vec![0; CHUNK_LEN];
-        let filled = unpacker
-            .fill(&mut bytes)
-            .map_err(|e| unfit(e.to_string()))?;
-        if chunk == 0 && table::mbr::parse(&bytes[..SECTOR as usize]).is_none() {
-            return Err(unfit(
-                "this is no disk image: it does not begin with a partition table. Give the image of a whole card".into(),
-            ));
-        }
-        bytes.truncate(filled);
-        let ended = filled < CHUNK_LEN;
-        if filled > 0 {
-            let bytes = Arc::new(bytes);
-            raw_hash.update(bytes.clone())?;
-            if ingest.push(chunk, bytes).is_err() {
-                // The cause is known where the work stopped.
-                return Err(match ingest.finish(0) {
-                    Err(cause) => cause.into(),
-                    Ok(_) => WorkError::new("vault", "the vault stopped taking chunks"),
-                });
-            }
-        }
-        work.progress.advance(unpacker.packed() - seen);
-        seen = unpacker.packed();
-        if ended {
-            break;
-        }
-        chunk += 1;
+    let source = Source::open(&mut file, order.member.as_deref()).map_err(|e| unfit(order, e))?;
+    let limits = work.app.limits;
+    if source.raw_len().is_some_and(|len| len > limits.raw) {
+        return Err(unfit(order, ContainerError::TooLarge { most: limits.raw }));
     }
-    let raw_size = unpacker.raw();
-    drop(unpacker);
-    let (manifest_name, manifest, growth) = ingest.finish(raw_size)?;
-    let raw_sha256 = raw_hash.finish()?;
+    work.progress.begin(Stage::Importing, source.packed_len());
+    let hash = Hashing::start();
+    // A plain file is the raw image: one hash serves for both.
+    let packed_hash = match source.is_plain() {
+        true => None,
+        false => Some(FileHash::start(path, work.progress.clone())?),
+    };
+    let mut intake = Intake {
+        work,
+        order,
+        ingest: Ingest::start(work.app.vault.clone(), PACKERS),
+    };
+    let raw_size = match source.is_plain() {
+        true => take_plain(&mut intake, path, &hash),
+        false => take_packed(&mut intake, file, &source, limits, &hash),
+    };
+    let raw_size = match raw_size {
+        Ok(raw_size) => raw_size,
+        Err(error) => {
+            work.left_behind(intake.ingest.abandon());
+            return Err(error);
+        }
+    };
+    let (manifest, content, growth) = stored(work, intake.ingest.finish(raw_size))?;
+    let raw_sha256 = hash.finish()?;
     let packed_sha256 = match packed_hash {
         Some(hash) => hash.finish()?,
         None => raw_sha256.clone(),
     };
-    work.progress.begin(Stage::Finishing, 0);
+    Ok(TakenIn {
+        manifest,
+        content,
+        growth,
+        raw_size,
+        raw_sha256,
+        packed_size,
+        packed_sha256,
+        source,
+    })
+}
 
-    let disk = ManifestDisk::new(work.app.vault.clone(), Arc::new(manifest));
-    let layout = Layout::read(&disk).map_err(|e| unfit(e.to_string()))?;
-    let sheet = &import.sheet;
-    let declared = sheet.card.smallest_gb.map_or(0, |gb| (gb * 1e9) as u64);
+/// Passes chunks on to the vault, free bytes left out.
+struct Intake<'a> {
+    work: &'a Work,
+    order: &'a ImportOrder,
+    ingest: Ingest,
+}
+
+impl Intake<'_> {
+    /// Takes the chunk whose first byte is at `start`.
+    fn take(&mut self, map: &Map, start: u64, bytes: Arc<Vec<u8>>) -> Result<(), WorkError> {
+        let end = start + bytes.len() as u64;
+        if bytes.is_empty() || map.is_free(start, end) {
+            return Ok(());
+        }
+        let bytes = if map.has_free(start, end) {
+            let mut cleared = bytes.to_vec();
+            map.clear_free(start, &mut cleared);
+            Arc::new(cleared)
+        } else {
+            bytes
+        };
+        Ok(self.ingest.push(start / CHUNK, bytes)?)
+    }
+
+    fn keep_going(&self) -> Result<(), WorkError> {
+        match self.work.progress.is_cancelled() {
+            true => Err(cancelled(self.order)),
+            false => Ok(()),
+        }
+    }
+}
+
+/// A plain image can be looked at as a whole before it is read.
+fn take_plain(intake: &mut Intake<'_>, path: &Path, hash: &Hashing) -> Result<u64, WorkError> {
+    let disk = FileDisk::open(path).map_err(|e| unfit(intake.order, e))?;
+    let map = whole_map(&disk).map_err(|e| unfit(intake.order, e))?;
+    let mut start = 0;
+    while start < disk.len() {
+        intake.keep_going()?;
+        let len = CHUNK.min(disk.len() - start);
+        let bytes = disk.read_vec(start, len as usize);
+        let bytes = Arc::new(bytes.map_err(|e| unfit(intake.order, e))?);
+        hash.update(bytes.clone())?;
+        intake.take(&map, start, bytes)?;
+        intake.work.progress.advance(len);
+        start += len;
+    }
+    Ok(disk.len())
+}
+
+fn whole_map<D: Disk>(disk: &D) -> Result<Map, LayoutError> {
+    Ok(Layout::survey(disk)?.map(disk)?)
+}
+
+/// A packed image comes in order. Until enough of it is there to know what is in use, it waits in
+/// a sparse file; from then on it goes straight to the vault.
+fn take_packed(
+    intake: &mut Intake<'_>,
+    file: File,
+    source: &Source,
+    limits: Limits,
+    hash: &Hashing,
+) -> Result<u64, WorkError> {
+    let (work, order) = (intake.work, intake.order);
+    let scratch = work.app.uploads.join(format!("spool-{}", work.job));
+    room(&scratch, source.packed_len())?;
+    let mut spool = Spool::new(unnamed(&scratch)?, source.raw_len());
+    let mut unpacker = source.unpack(file, limits).map_err(|e| unfit(order, e))?;
+    let mut map: Option<Map> = None;
+    // How much must have arrived for the next look to be worth it.
+    let mut next_look = CHUNK;
+    let (mut start, mut seen, mut next_room) = (0, 0, ROOM_STEP);
+    loop {
+        intake.keep_going()?;
+        let mut bytes = vec![0; CHUNK_LEN];
+        let filled = unpacker.fill(&mut bytes).map_err(|e| unfit(order, e))?;
+        bytes.truncate(filled);
+        let bytes = Arc::new(bytes);
+        hash.update(bytes.clone())?;
+        match &map {
+            Some(map) => intake.take(map, start, bytes)?,
+            None => {
+                spool.push(&bytes)?;
+                if spool.written() >= next_room {
+                    room(&scratch, ROOM_STEP)?;
+                    next_room += ROOM_STEP;
+                }
+                if spool.arrived() >= next_look {
+                    match Layout::early_map(&spool) {
+                        Ok(found) => {
+                            drain(intake, &spool, &found)?;
+                            map = Some(found);
+                        }
+                        Err(LayoutError::Disk(DiskError::NotYet { needed })) => next_look = needed,
+                        // The whole of it will tell, or be refused.
+                        Err(_) => next_look = u64::MAX,
+                    }
+                }
+            }
+        }
+        start += filled as u64;
+        work.progress.advance(unpacker.packed() - seen);
+        seen = unpacker.packed();
+        if filled < CHUNK_LEN {
+            break;
+        }
+    }
+    if map.is_none() {
+        spool.finish()?;
+        let found = whole_map(&spool).map_err(|e| unfit(order, e))?;
+        drain(intake, &spool, &found)?;
+    }
+    Ok(start)
+}
+
+/// A new file without a name, which goes away by itself.
+fn unnamed(path: &Path) -> io::Result<File> {
+    let file = File::options()
+        .read(true)
+        .write(true)
+        .create_new(true)
+        .open(path)?;
+    std::fs::remove_file(path)?;
+    Ok(file)
+}
+
+/// Takes everything that has arrived in the spool.
+fn drain(intake: &mut Intake<'_>, spool: &Spool, map: &Map) -> Result<(), WorkError> {
+    let mut start = 0;
+    while start < spool.arrived() {
+        intake.keep_going()?;
+        let end = spool.arrived().min(start + CHUNK);
+        if !map.is_free(start, end) {
+            let bytes = spool.read_vec(start, (end - start) as usize);
+            let bytes = bytes.map_err(|e| unfit(intake.order, e))?;
+            intake.take(map, start, Arc::new(bytes))?;
+        }
+        start = end;
+    }
+    Ok(())
+}
+
+/// Compares the digests with the published one; gives that one and what it was equal to.
+fn check_published(
+    order: &ImportOrder,
+    taken: &TakenIn,
+) -> Result<Option<(String, &'static str)>, WorkError> {
+    let Some(expected) = &order.expected else {
+        return Ok(None);
+    };
+    let member = taken.source.member().map(|member| member.name.as_str());
+    let stem = order
+        .file_name
+        .rsplit_once('.')
+        .map_or("", |(stem, _)| stem);
+    let names = [order.file_name.as_str(), member.unwrap_or(""), stem];
+    let digest = expected.published.digest_for(&names).map_err(|e| {
+        WorkError::new(
+            "checksum",
+            format!(
+                "{}: the published checksum cannot be used: {e}",
+                order.file_name
+            ),
+        )
+    })?;
+    let (packed, raw) = (
+        hex::encode(&taken.packed_sha256),
+        hex::encode(&taken.raw_sha256),
+    );
+    if digest == packed {
+        return Ok(Some((digest.into(), "packed")));
+    }
+    if digest == raw {
+        return Ok(Some((digest.into(), "raw")));
+    }
+    Err(WorkError::new(
+        "checksum",
+        format!(
+            "{} is not what was published: the published SHA-256 is {digest}, the file has {packed} and the raw image {raw}. \
+             Fetch it again, and ask the publisher if it stays so; nothing was added",
+            order.file_name
+        ),
+    ))
+}
+
+/// Records the release.
+fn record(
+    work: &Work,
+    order: &ImportOrder,
+    path: &Path,
+    taken: &TakenIn,
+    seen: &Inspection,
+    compared: Option<(String, &'static str)>,
+) -> Result<Value, WorkError> {
+    let app = &work.app;
+    let (sheet, sheet_text) = match &order.sheet {
+        Some((sheet, text)) => (sheet.clone(), text.clone()),
+        None => work.wait(minimal_sheet(work, order, seen))?,
+    };
+    let serious = seen
+        .findings
+        .iter()
+        .any(|finding| finding.severity == Severity::Serious);
+    let draft = order.draft || order.sheet.is_none() || serious;
+    let same_as = work.wait(app.records.releases_with_content(&taken.raw_sha256))?;
+    if order.keep_file {
+        keep(work, order, path, &taken.packed_sha256)?;
+    }
+    let origin = api::Origin {
+        way: order.way.into(),
+        from: order.from.clone(),
+        member: taken.source.member().map(|member| member.name.clone()),
+        published_sha256: compared.as_ref().map(|(digest, _)| digest.clone()),
+        compared_with: compared.map(|(_, what)| what.into()),
+        same_as: same_as.clone(),
+    };
     let release = NewRelease {
         name: sheet.name(),
         appliance: sheet.appliance.clone(),
@@ -170,31 +425,121 @@ pub fn import(work: &Work, import: &Import) -> Result<Value, WorkError> {
         version: sheet.version.clone(),
         dated: sheet.date.clone(),
         boards: sheet.boards.clone(),
-        sheet: import.sheet_text.clone(),
-        source: name.clone(),
-        packing: packing.name().into(),
-        packed_size: packed_size as i64,
-        packed_sha256,
-        raw_size: raw_size as i64,
-        raw_sha256,
-        smallest_card: layout.smallest_card().max(declared) as i64,
-        table_kind: layout.table.name().into(),
-        disk_id: layout.disk_id.clone(),
-        partitions: json!(views::partitions(&layout)),
-        manifest: manifest_name.0.to_vec(),
-        stored: growth.stored as i64,
+        state: if draft { "draft" } else { "released" }.into(),
+        sheet: sheet_text,
+        source: order.file_name.clone(),
+        packing: taken.source.packing(),
+        packed_size: taken.packed_size as i64,
+        packed_sha256: taken.packed_sha256.clone(),
+        raw_size: taken.raw_size as i64,
+        raw_sha256: taken.raw_sha256.clone(),
+        smallest_card: seen.smallest_card.max(declared_card(&sheet)) as i64,
+        computed_card: seen.smallest_card as i64,
+        shrunk_card: seen.shrunk_card.map(|bytes| bytes as i64),
+        content: seen.content() as i64,
+        table_kind: seen.layout.table.name().into(),
+        disk_id: seen.layout.disk_id.clone(),
+        partitions: json!(views::filled_partitions(seen)),
+        inspection: json!(views::inspection(seen)),
+        origin: json!(origin),
+        kept: order.keep_file,
+        manifest: taken.manifest.0.to_vec(),
+        stored: taken.growth.stored as i64,
         added_by: work.operator.clone(),
     };
     work.wait(async {
-        work.app.records.add_release(&release).await?;
-        let chunks = raw_size.div_ceil(CHUNK);
-        let summary = format!(
-            "{} added from {name} ({chunks} chunks, {} bytes new)",
-            release.name, growth.stored
+        let id = app.records.add_release(&release).await?;
+        if let Some((feed, item)) = &order.feed {
+            app.records.fetched_feed_item(feed, item, id).await?;
+        }
+        let mut summary = format!(
+            "{} added from {} ({} of {} bytes in use, {} bytes new)",
+            release.name, order.from, release.content, taken.raw_size, taken.growth.stored
         );
-        work.app
-            .note(&work.operator, "release.added", &release.name, &summary)
+        if let Some(other) = same_as.first() {
+            summary.push_str(&format!("; its content is that of {other}"));
+        }
+        app.note(&work.operator, "release.added", &release.name, &summary)
             .await?;
-        Ok(json!({ "release": release.name }))
+        Ok(json!({ "release": release.name, "state": release.state, "same_as": same_as }))
     })
+}
+
+/// The smallest card that a sheet names, in bytes; 0 if it names none.
+pub fn declared_card(sheet: &Sheet) -> u64 {
+    sheet.card.smallest_gb.map_or(0, |gb| (gb * 1e9) as u64)
+}
+
+/// A sheet made of what was found, for boards whose processor runs what is in the image.
+async fn minimal_sheet(
+    work: &Work,
+    order: &ImportOrder,
+    seen: &Inspection,
+) -> Result<(Sheet, String), WorkError> {
+    let named = &order.named;
+    let mut boards = named.boards.clone();
+    if boards.is_empty() {
+        let known = work.app.records.boards().await?;
+        boards = known
+            .into_iter()
+            .filter(|board| {
+                let runs = |image: &String| imagecraft::runs(&board.architecture, image);
+                seen.architectures.is_empty() || seen.architectures.iter().any(runs)
+            })
+            .map(|board| board.name)
+            .collect();
+    }
+    if boards.is_empty() {
+        return Err(WorkError::new(
+            "no-board",
+            format!(
+                "{} is for {}, and no board model that is known here runs that; add the board model first, or give the image a sheet",
+                order.file_name,
+                seen.architectures.join(", ")
+            ),
+        ));
+    }
+    let notes = match seen.architectures.is_empty() {
+        true => "Added without a release sheet; nothing in the image tells which boards it is for."
+            .to_owned(),
+        false => format!(
+            "Added without a release sheet; boards by the architecture found in it: {}.",
+            seen.architectures.join(", ")
+        ),
+    };
+    let text = Sheet::minimal(
+        &named.appliance,
+        named.variant.as_deref(),
+        &named.version,
+        &boards,
+        &notes,
+    );
+    let sheet = Sheet::parse(&text).map_err(|e| {
+        WorkError::new(
+            "bad-sheet",
+            format!("no sheet can be made for {}: {e}", order.file_name),
+        )
+    })?;
+    Ok((sheet, text))
+}
+
+/// Keeps the packed file beside the vault, named by its digest.
+fn keep(work: &Work, order: &ImportOrder, path: &Path, sha256: &[u8]) -> Result<(), WorkError> {
+    let to = work.app.originals.join(hex::encode(sha256));
+    if to.exists() {
+        return Ok(());
+    }
+    match &order.place {
+        Place::Theirs(_) => {
+            room(&to, path.metadata()?.len())?;
+            let part = to.with_extension("part");
+            std::fs::copy(path, &part)?;
+            std::fs::rename(&part, &to)?;
+        }
+        Place::Taken(_) | Place::Web(..) => std::fs::rename(path, &to)?,
+    }
+    File::open(&to)?.sync_all()?;
+    // The name must survive a power cut as well as the bytes.
+    File::open(&work.app.originals)?.sync_all()?;
+    Ok(())
 }

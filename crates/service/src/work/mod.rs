@@ -1,19 +1,39 @@
 //! What jobs do, on threads of their own.
 
 mod backup;
+pub mod fetch;
+mod hashing;
 mod import;
 mod write;
 
 pub use backup::{BackupOrder, take_backup};
-pub use import::{Import, import};
+pub use import::{Expected, ImportOrder, Named, Place, TakenFile, declared_card, import};
 pub use write::{WriteOrder, write_card};
 
 use cardwork::{CardError, Unsafe, WriteError};
 use imagecraft::compose::ComposeError;
 use records::RecordError;
-use vault::VaultError;
+use vault::{Unfinished, VaultError};
 
 use crate::error::ApiError;
+
+/// Refuses work that needs more room beside `path` than there is, with something to spare.
+pub fn room(path: &std::path::Path, wanted: u64) -> Result<(), WorkError> {
+    const SPARE: u64 = 256 << 20;
+    let dir = path.parent().unwrap_or(path);
+    let found = rustix::fs::statvfs(dir).map_err(std::io::Error::from)?;
+    let free = found.f_bavail.saturating_mul(found.f_frsize);
+    if free >= wanted.saturating_add(SPARE) {
+        return Ok(());
+    }
+    Err(WorkError::new(
+        "no-room",
+        format!(
+            "{wanted} bytes are needed in {}, where {free} are free and {SPARE} must stay; make room there",
+            dir.display()
+        ),
+    ))
+}
 
 /// Why a job did not do what it should: a stable code and a sentence.
 #[derive(Debug)]
@@ -48,6 +68,14 @@ impl From<WriteError> for WorkError {
         };
         Self::new(code, error.to_string())
     }
+}
+
+/// Takes the end of a disk's way into the vault; what it left there on an error is remembered.
+pub fn stored<T>(work: &crate::jobs::Work, ended: Result<T, Unfinished>) -> Result<T, WorkError> {
+    ended.map_err(|unfinished| {
+        work.left_behind(unfinished.segments);
+        unfinished.error.into()
+    })
 }
 
 macro_rules! through_api_error {

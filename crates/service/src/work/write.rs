@@ -27,6 +27,8 @@ pub struct WriteOrder {
     /// Content of the base.
     pub manifest: Name,
     pub files: Vec<PlacedFile>,
+    /// Why a withdrawn release is written all the same.
+    pub override_reason: Option<String>,
     /// Settings for the records: a fingerprint in place of each secret.
     pub settings: Value,
     /// Files for the records, secrets masked.
@@ -71,6 +73,7 @@ pub fn write_card(work: &Work, order: &WriteOrder) -> Result<Value, WorkError> {
         operator: work.operator.clone(),
         settings: order.settings.clone(),
         files: order.shown.clone(),
+        override_reason: order.override_reason.clone(),
     };
     let imprint = work.wait(app.records.begin_imprint(&new))?;
     let result = compose_and_write(work, order, imprint);

@@ -1,0 +1,375 @@
+//! Releases in the catalogue.
+
+mod add;
+mod show;
+
+use std::fs::File;
+use std::io::Write as _;
+use std::path::PathBuf;
+
+use anyhow::{Context as _, bail};
+use api::{Comparison, Difference, NewCurrent, NewEvidence, NewSheet, NewState};
+use clap::Subcommand;
+
+use crate::{Context, text};
+
+pub use show::{partitions, show};
+
+#[derive(Subcommand)]
+pub enum Release {
+    /// Add a release from an image: a file, an address, a file of the service's import folder, or
+    /// an item of a feed.
+    Add(Box<add::Add>),
+    /// List the releases by appliance, newest version first.
+    List,
+    /// Show one release: what it is, needs, holds, where it came from, who carries it.
+    Show {
+        /// Name of the release.
+        name: String,
+    },
+    /// Print the sheet of a release, or give it another text.
+    Sheet {
+        /// Name of the release.
+        name: String,
+        /// File with the new text.
+        #[arg(long, value_name = "FILE")]
+        revise: Option<PathBuf>,
+    },
+    /// Put a release into a state: draft, released or withdrawn.
+    State {
+        /// Name of the release.
+        name: String,
+        /// draft, released or withdrawn.
+        state: String,
+        /// Why; required to withdraw.
+        #[arg(long, default_value = "")]
+        reason: String,
+    },
+    /// Make a release the current one, on some board models or all that its sheet names.
+    Current {
+        /// Name of the release.
+        name: String,
+        /// Board model; may be given again.
+        #[arg(long)]
+        board: Vec<String>,
+    },
+    /// Note whether a release boots on a board model, as seen at the bench.
+    Note {
+        /// Name of the release.
+        name: String,
+        /// Board model.
+        #[arg(long)]
+        board: String,
+        /// It boots.
+        #[arg(
+            long,
+            conflicts_with = "does_not_boot",
+            required_unless_present = "does_not_boot"
+        )]
+        boots: bool,
+        /// It does not boot.
+        #[arg(long)]
+        does_not_boot: bool,
+        /// In words.
+        #[arg(default_value = "")]
+        note: String,
+    },
+    /// List the devices whose card carries a release.
+    Carriers {
+        /// Name of the release.
+        name: String,
+    },
+    /// List the files in a folder of a partition.
+    Files {
+        /// Name of the release.
+        name: String,
+        /// Partition and path, such as 2:/etc.
+        place: String,
+    },
+    /// Print a file out of a partition, or put it into a file.
+    Read {
+        /// Name of the release.
+        name: String,
+        /// Partition and path, such as 2:/etc/hostname.
+        place: String,
+        /// File to put it into.
+        #[arg(long)]
+        to: Option<PathBuf>,
+    },
+    /// Put the raw image into a file.
+    Export {
+        /// Name of the release.
+        name: String,
+        /// File to make.
+        to: PathBuf,
+        /// The packed file as it came, where it was kept.
+        #[arg(long)]
+        original: bool,
+    },
+    /// List what changed from one release to another: partitions, files, sheets.
+    Compare {
+        /// The one.
+        a: String,
+        /// The other.
+        b: String,
+    },
+}
+
+/// `2:/etc/hostname` as partition and path.
+fn place(text: &str) -> anyhow::Result<(u32, &str)> {
+    let (partition, path) = text
+        .split_once(':')
+        .with_context(|| format!("{text:?} should be PARTITION:PATH, such as 2:/etc/hostname"))?;
+    let partition = partition
+        .parse()
+        .with_context(|| format!("{partition:?} is no number of a partition"))?;
+    Ok((partition, path))
+}
+
+impl Release {
+    pub async fn run(self, context: &Context) -> anyhow::Result<()> {
+        let client = &context.client;
+        match self {
+            Self::Add(add) => add.run(context).await,
+            Self::List => context.show(&client.catalogue().await?, |lines| list(lines)),
+            Self::Show { name } => context.show(&client.release(&name).await?, show),
+            Self::Sheet { name, revise: None } => {
+                context.show(&client.release(&name).await?, |detail| {
+                    print!("{}", detail.sheet);
+                })
+            }
+            Self::Sheet {
+                name,
+                revise: Some(path),
+            } => {
+                let sheet = std::fs::read_to_string(&path)
+                    .with_context(|| format!("cannot read the sheet {}", path.display()))?;
+                let detail = client.revise_sheet(&name, &NewSheet { sheet }).await?;
+                context.show(&detail, show)
+            }
+            Self::State {
+                name,
+                state,
+                reason,
+            } => {
+                let detail = client.set_state(&name, &NewState { state, reason }).await?;
+                context.show(&detail, show)
+            }
+            Self::Current { name, board } => {
+                let current = NewCurrent { boards: board };
+                context.show(&client.make_current(&name, &current).await?, show)
+            }
+            Self::Note {
+                name,
+                board,
+                boots,
+                does_not_boot: _,
+                note,
+            } => {
+                let seen = NewEvidence { board, boots, note };
+                context.show(&client.note_evidence(&name, &seen).await?, show)
+            }
+            Self::Carriers { name } => {
+                let carriers = client.release(&name).await?.carriers;
+                context.show(&carriers, |carriers| {
+                    let rows = carriers.iter().map(|one| {
+                        [
+                            one.device.clone(),
+                            one.card.clone(),
+                            one.imprint.to_string(),
+                            one.written_at.map_or("-".into(), text::moment),
+                        ]
+                    });
+                    text::table(["device", "card", "imprint", "written"], &[2], rows);
+                })
+            }
+            Self::Files { name, place: at } => {
+                let (partition, path) = place(&at)?;
+                let nodes = client.release_folder(&name, partition, path).await?;
+                context.show(&nodes, |nodes| {
+                    let rows = nodes.iter().map(|node| {
+                        let name = match (&node.target, node.kind.as_str()) {
+                            (Some(target), _) => format!("{} -> {target}", node.name),
+                            (None, "folder") => format!("{}/", node.name),
+                            _ => node.name.clone(),
+                        };
+                        [
+                            text::or_dash(&node.mode),
+                            text::or_dash(&node.owner),
+                            text::size(node.len),
+                            name,
+                        ]
+                    });
+                    text::table(["mode", "owner", "length", "name"], &[2], rows);
+                })
+            }
+            Self::Read {
+                name,
+                place: at,
+                to,
+            } => {
+                let (partition, path) = place(&at)?;
+                let mut out: Box<dyn std::io::Write> = match &to {
+                    Some(to) => Box::new(new_file(to)?),
+                    None => Box::new(std::io::stdout().lock()),
+                };
+                client
+                    .release_file(&name, partition, path, |piece| out.write_all(piece))
+                    .await?;
+                Ok(out.flush()?)
+            }
+            Self::Export { name, to, original } => export(context, &name, &to, original).await,
+            Self::Compare { a, b } => context.show(&client.compare(&a, &b).await?, compared),
+        }
+    }
+}
+
+/// A file that was not there before.
+fn new_file(path: &PathBuf) -> anyhow::Result<File> {
+    File::create_new(path).with_context(|| format!("cannot make {}", path.display()))
+}
+
+async fn export(context: &Context, name: &str, to: &PathBuf, original: bool) -> anyhow::Result<()> {
+    let release = context.client.release(name).await?.release;
+    let whole = match original {
+        true => release.packed_size,
+        false => release.raw_size,
+    };
+    let mut file = new_file(to)?;
+    let bar = add::bar(context, whole, "exporting");
+    let mut done = 0;
+    let sparse = !original;
+    let got = context
+        .client
+        .release_image(name, original, |piece| {
+            done += piece.len() as u64;
+            bar.set_position(done);
+            // Zeros become holes: the file takes no more room than what is in it.
+            if sparse && piece.iter().all(|byte| *byte == 0) {
+                std::io::Seek::seek(&mut file, std::io::SeekFrom::Current(piece.len() as i64))?;
+                return Ok(());
+            }
+            file.write_all(piece)
+        })
+        .await;
+    bar.finish_and_clear();
+    let whole_file = got.is_ok_and(|got| got == whole);
+    if !whole_file {
+        std::fs::remove_file(to)?;
+        bail!("{name} was not exported: the service stopped sending after {done} of {whole} bytes");
+    }
+    file.set_len(whole)?;
+    file.sync_all()?;
+    if context.json {
+        return context.show(&release, |_| {});
+    }
+    println!("{}  {}", to.display(), text::exact(whole));
+    match original {
+        true => println!(
+            "the packed file as it came, SHA-256 {}",
+            release.packed_sha256
+        ),
+        false => {
+            println!("equal to the original in everything but free bytes, which are zero here")
+        }
+    }
+    Ok(())
+}
+
+fn list(lines: &[api::Line]) {
+    if lines.is_empty() {
+        println!("nothing yet; add a release with: duplicarium release add IMAGE --sheet SHEET");
+    }
+    for line in lines {
+        let variant = line
+            .variant
+            .as_ref()
+            .map(|v| format!(" {v}"))
+            .unwrap_or_default();
+        let behind = match line.behind {
+            0 => String::new(),
+            behind => format!(", {behind} behind"),
+        };
+        println!(
+            "{}{variant}  newest {}; {} devices{behind}",
+            line.appliance,
+            text::or_dash(&line.newest),
+            line.devices
+        );
+        let rows = line.releases.iter().map(|release| {
+            [
+                format!("  {}", release.name),
+                release.state.clone(),
+                text::or_dash(&release.dated),
+                release.current_for.join(", "),
+                release.boards.join(", "),
+                release.packing.clone(),
+                text::size(release.raw_size),
+                text::size(release.content),
+                text::size(release.smallest_card),
+                release.devices.to_string(),
+            ]
+        });
+        let head = [
+            "  release",
+            "state",
+            "date",
+            "current on",
+            "suits",
+            "packing",
+            "raw",
+            "in use",
+            "smallest card",
+            "cards",
+        ];
+        text::table(head, &[6, 7, 8, 9], rows);
+        println!();
+    }
+}
+
+fn compared(comparison: &Comparison) {
+    println!("from {} to {}", comparison.a, comparison.b);
+    let differences = |title: &str, list: &[Difference]| {
+        if list.is_empty() {
+            println!("\n{title}: the same");
+            return;
+        }
+        println!("\n{title}:");
+        for one in list {
+            let short = |value: &Option<String>| {
+                let value = value.as_deref().unwrap_or("-");
+                let first = value.trim().lines().next().unwrap_or("").to_owned();
+                if first.len() < value.trim().len() {
+                    format!("{first} …")
+                } else {
+                    first
+                }
+            };
+            println!(
+                "  {:<34} {}  ->  {}",
+                one.what,
+                short(&one.a),
+                short(&one.b)
+            );
+        }
+    };
+    differences("disk", &comparison.partitions);
+    differences("sheet", &comparison.sheet);
+    let counts = comparison.counts;
+    println!(
+        "\nfiles: {} new, {} gone, {} changed, {} the same",
+        counts.new, counts.gone, counts.changed, counts.same
+    );
+    let rows = comparison.files.iter().map(|file| {
+        let len = |len: Option<u64>| len.map_or("-".into(), text::size);
+        [
+            format!("  {}", file.change),
+            format!("{}:{}", file.partition, file.path),
+            len(file.a_len),
+            len(file.b_len),
+        ]
+    });
+    if !comparison.files.is_empty() {
+        text::table(["  change", "file", "was", "is"], &[2, 3], rows);
+    }
+}

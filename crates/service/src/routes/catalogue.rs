@@ -1,0 +1,230 @@
+//! Questions to the catalogue as a whole: its lines, who is behind, what suits a device, what two
+//! releases differ in, what lies in the import folder.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use imagecraft::compare::{Differences, FileChangeKind, compare};
+use records::releases::Release;
+use serde::Deserialize;
+use settings::compare_sheets;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use super::extract::{Given, Operator};
+use crate::app::App;
+use crate::error::ApiError;
+
+/// Files that a comparison lists; the counts are of all.
+const SHOWN_FILES: usize = 2000;
+
+pub fn routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(catalogue))
+        .routes(routes!(standings))
+        .routes(routes!(choices))
+        .routes(routes!(follow))
+        .routes(routes!(comparison))
+        .routes(routes!(folder))
+}
+
+/// The catalogue by appliance and variant, versions newest first.
+#[utoipa::path(get, path = "/api/v1/catalogue", responses((status = 200, body = Vec<api::Line>)))]
+async fn catalogue(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Line>>, ApiError> {
+    let shelf = app.shelf(None).await?;
+    Ok(Json(shelf.lines(&app.records.devices().await?)))
+}
+
+/// For each device whether its card carries what it follows.
+#[utoipa::path(get, path = "/api/v1/standings", responses((status = 200, body = Vec<api::Standing>)))]
+async fn standings(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Standing>>, ApiError> {
+    let shelf = app.shelf(None).await?;
+    let devices = app.records.devices().await?;
+    let active = devices.iter().filter(|device| device.state != "retired");
+    Ok(Json(active.map(|device| shelf.standing(device)).collect()))
+}
+
+/// The releases of a device's appliance, those that suit it first, with the reasons.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/choices", responses((status = 200, body = Vec<api::Choice>)))]
+async fn choices(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<api::Choice>>, ApiError> {
+    let device = app.records.device(&name).await?;
+    let shelf = app.shelf(Some(&device.appliance)).await?;
+    Ok(Json(shelf.choices(&device)))
+}
+
+/// Lets a device follow what is current, or stay with one release.
+#[utoipa::path(put, path = "/api/v1/devices/{name}/following", request_body = api::Following,
+    responses((status = 200, body = api::Standing)))]
+async fn follow(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(given): Given<api::Following>,
+) -> Result<Json<api::Standing>, ApiError> {
+    let device = app.records.device(&name).await?;
+    let shelf = app.shelf(Some(&device.appliance)).await?;
+    let release = match &given.pinned {
+        None => None,
+        Some(pinned) => {
+            let release = app.records.release(pinned).await?;
+            let fit = shelf.fit(&release, &device);
+            if !fit.fits {
+                let detail = format!("{pinned} does not suit {name}: {}", fit.reasons.join("; "));
+                return Err(ApiError::conflict("wrong-board", detail));
+            }
+            Some(release)
+        }
+    };
+    app.records
+        .pin_device(device.id, release.as_ref().map(|release| release.id))
+        .await?;
+    let summary = match &release {
+        Some(release) => format!("{name} stays with {}", release.name),
+        None => format!("{name} follows what is current"),
+    };
+    app.note(&operator, "device.changed", &name, &summary)
+        .await?;
+    let device = app.records.device(&name).await?;
+    Ok(Json(shelf.standing(&device)))
+}
+
+#[derive(Deserialize)]
+struct Pair {
+    a: String,
+    b: String,
+}
+
+/// What changed between two releases: partitions, files, sheets.
+#[utoipa::path(get, path = "/api/v1/comparison", params(("a" = String, Query), ("b" = String, Query)),
+    responses((status = 200, body = api::Comparison)))]
+async fn comparison(
+    State(app): State<Arc<App>>,
+    Query(Pair { a, b }): Query<Pair>,
+) -> Result<Json<api::Comparison>, ApiError> {
+    let (a, b) = (
+        app.records.release(&a).await?,
+        app.records.release(&b).await?,
+    );
+    let found = app.differences(&a, &b).await?;
+    let of_kind = |kind| found.files.iter().filter(|file| file.kind == kind).count() as u64;
+    let (new, gone) = (of_kind(FileChangeKind::New), of_kind(FileChangeKind::Gone));
+    Ok(Json(api::Comparison {
+        partitions: found
+            .facts
+            .iter()
+            .map(|fact| api::Difference {
+                what: fact.what.clone(),
+                a: fact.before.clone(),
+                b: fact.after.clone(),
+            })
+            .collect(),
+        files: found
+            .files
+            .iter()
+            .take(SHOWN_FILES)
+            .map(|file| api::FileDifference {
+                partition: file.partition,
+                path: file.path.clone(),
+                change: file.kind.name().into(),
+                a_len: file.before,
+                b_len: file.after,
+            })
+            .collect(),
+        counts: api::FileCounts {
+            new,
+            gone,
+            changed: found.files.len() as u64 - new - gone,
+            same: found.same,
+        },
+        sheet: compare_sheets(&a.sheet, &b.sheet)
+            .into_iter()
+            .map(|change| api::Difference {
+                what: change.key,
+                a: change.before,
+                b: change.after,
+            })
+            .collect(),
+        a: a.name,
+        b: b.name,
+    }))
+}
+
+impl App {
+    /// What the images of two releases differ in. Images do not change, so it is found once.
+    async fn differences(
+        self: &Arc<Self>,
+        a: &Release,
+        b: &Release,
+    ) -> Result<Arc<Differences>, ApiError> {
+        const KEPT: usize = 32;
+        let key = (a.id, b.id);
+        let known = |app: &Self| {
+            let comparisons = app.comparisons.lock().unwrap_or_else(|e| e.into_inner());
+            comparisons.get(&key).cloned()
+        };
+        if let Some(found) = known(self) {
+            return Ok(found);
+        }
+        let failed = |e: &dyn std::fmt::Display| {
+            ApiError::invalid(
+                "compare",
+                format!("{} and {} cannot be compared: {e}", a.name, b.name),
+            )
+        };
+        let (app, one, two) = (self.clone(), a.clone(), b.clone());
+        let compared = tokio::task::spawn_blocking(move || {
+            let (one, two) = (app.release_disk(&one)?, app.release_disk(&two)?);
+            Ok::<_, ApiError>(compare(&one, &two))
+        });
+        let found = compared
+            .await
+            .map_err(|e| failed(&e))??
+            .map_err(|e| failed(&e))?;
+        let found = Arc::new(found);
+        let mut comparisons = self.comparisons.lock().unwrap_or_else(|e| e.into_inner());
+        if comparisons.len() >= KEPT {
+            comparisons.clear();
+        }
+        comparisons.insert(key, found.clone());
+        Ok(found)
+    }
+}
+
+/// The import folder of the service.
+#[utoipa::path(get, path = "/api/v1/folder", responses((status = 200, body = api::Folder)))]
+async fn folder(State(app): State<Arc<App>>) -> Result<Json<api::Folder>, ApiError> {
+    let Some(path) = &app.import_dir else {
+        return Ok(Json(api::Folder {
+            path: None,
+            files: Vec::new(),
+        }));
+    };
+    let read = std::fs::read_dir(path).map_err(|e| {
+        ApiError::invalid(
+            "folder",
+            format!("the import folder {} cannot be read: {e}", path.display()),
+        )
+    })?;
+    let mut files = Vec::new();
+    for entry in read.flatten() {
+        let (Ok(name), Ok(meta)) = (entry.file_name().into_string(), entry.metadata()) else {
+            continue;
+        };
+        if meta.is_file() && !name.starts_with('.') && !name.ends_with(".toml") {
+            files.push(api::FolderFile {
+                sheet: api::sheet_beside(&entry.path()).is_some(),
+                size: meta.len(),
+                name,
+            });
+        }
+    }
+    files.sort_by(|a, b| a.name.cmp(&b.name));
+    Ok(Json(api::Folder {
+        path: Some(path.display().to_string()),
+        files,
+    }))
+}
