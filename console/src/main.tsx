@@ -9,8 +9,10 @@ import { Activity } from "./pages/Activity";
 import { Backups } from "./pages/Backups";
 import { Bench } from "./pages/Bench";
 import { Card, Cards } from "./pages/Cards";
-import { Catalogue, Release } from "./pages/Catalogue";
+import { Catalogue } from "./pages/Catalogue";
+import { Compare } from "./pages/Compare";
 import { Device, Devices } from "./pages/Devices";
+import { Release } from "./pages/Release";
 import { Shell } from "./parts/Shell";
 import { Empty, Page } from "./parts/ui";
 
@@ -33,6 +35,7 @@ const router = createRouter({
         route("/devices/$name", Device),
         route("/catalogue", Catalogue),
         route("/catalogue/$name", Release),
+        route("/compare/$a/$b", Compare),
         route("/cards", Cards),
         route("/cards/$label", Card),
         route("/backups", Backups),

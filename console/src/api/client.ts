@@ -6,14 +6,22 @@ export type Backup = Schemas["Backup"];
 export type BoardModel = Schemas["BoardModel"];
 export type Card = Schemas["Card"];
 export type CardDetail = Schemas["CardDetail"];
+export type Choice = Schemas["Choice"];
+export type Comparison = Schemas["Comparison"];
 export type Device = Schemas["Device"];
 export type DeviceDetail = Schemas["DeviceDetail"];
+export type Feed = Schemas["Feed"];
+export type FileNode = Schemas["FileNode"];
+export type Folder = Schemas["Folder"];
+export type Gap = Schemas["Gap"];
 export type HistoryEvent = Schemas["Event"];
 export type Events = Schemas["Events"];
 export type Imprint = Schemas["Imprint"];
 export type Job = Schemas["Job"];
 export type Jobs = Schemas["Jobs"];
+export type Line = Schemas["Line"];
 export type NewPlan = Schemas["NewPlan"];
+export type NewRelease = Schemas["NewRelease"];
 export type Plan = Schemas["Plan"];
 export type PlannedFile = Schemas["PlannedFile"];
 export type Problem = Schemas["Problem"];
@@ -24,6 +32,7 @@ export type Partition = Schemas["Partition"];
 export type Setting = Schemas["Setting"];
 export type Site = Schemas["Site"];
 export type Slot = Schemas["Slot"];
+export type Standing = Schemas["Standing"];
 export type Upload = Schemas["Upload"];
 
 const OPERATOR = "duplicarium.operator";
@@ -67,6 +76,12 @@ async function call<T>(method: string, path: string, body?: unknown, key?: strin
 export const get = <T>(path: string) => call<T>("GET", path);
 export const post = <T>(path: string, body: unknown, key?: string) => call<T>("POST", path, body, key);
 export const patch = <T>(path: string, body: unknown) => call<T>("PATCH", path, body);
+
+export const put = <T>(path: string, body: unknown) => call<T>("PUT", path, body);
+export const remove = <T>(path: string) => call<T>("DELETE", path);
+
+/** The path of a release, or of something below it. */
+export const ofRelease = (name: string, below = "") => `releases/${encodeURIComponent(name)}${below}`;
 
 /** A key for work that must not start twice. */
 export const requestKey = () => crypto.randomUUID();

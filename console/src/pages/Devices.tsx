@@ -5,22 +5,25 @@ import { type FormEvent, useState } from "react";
 
 import {
     type BoardModel,
+    type Choice,
     type Device as DeviceRow,
     type DeviceDetail,
     type Release,
     type Setting,
     type Site,
+    type Standing,
     get,
     patch,
     post,
+    put,
 } from "../api/client";
 import { ImprintView } from "../parts/ImprintView";
-import { Button, Empty, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
-
-const FIELD = "rounded-sm border border-line bg-paper px-2 py-1.5";
+import { Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
 
 export function Devices() {
     const devices = useQuery({ queryKey: ["devices"], queryFn: () => get<DeviceRow[]>("devices") });
+    const standings = useQuery({ queryKey: ["standings"], queryFn: () => get<Standing[]>("standings") });
+    const standing = new Map((standings.data ?? []).map((one) => [one.device, one]));
     const [adding, setAdding] = useState(false);
     return (
         <Page
@@ -45,7 +48,7 @@ export function Devices() {
             <Failure error={devices.error} />
             {devices.data?.length === 0 && <Empty>No device yet. Register the first one, then set its values.</Empty>}
             {devices.data !== undefined && devices.data.length > 0 && (
-                <Table head={["device", "state", "appliance", "board", "site", "host name", "card"]}>
+                <Table head={["device", "state", "appliance", "board", "site", "host name", "card", "carries", "standing"]}>
                     {devices.data.map((device) => (
                         <tr key={device.name}>
                             <td>
@@ -63,6 +66,18 @@ export function Devices() {
                             <td>{device.site}</td>
                             <td>{device.host_name ?? "-"}</td>
                             <td>{device.card == null ? "-" : <Label>{device.card}</Label>}</td>
+                            <td>
+                                {standing.get(device.name)?.carries ?? "-"}
+                                {standing.get(device.name)?.withdrawn === true && (
+                                    <>
+                                        {" "}
+                                        <State name="withdrawn" />
+                                    </>
+                                )}
+                            </td>
+                            <td>
+                                <State name={standing.get(device.name)?.standing ?? ""} />
+                            </td>
                         </tr>
                     ))}
                 </Table>
@@ -147,6 +162,7 @@ export function Device() {
                         />
                     </Sheet>
                     <Settings detail={data} />
+                    <Choices device={data.device.name} pinned={data.device.pinned ?? undefined} />
                     <Sheet title="Imprints">
                         {data.imprints.length === 0 && <p className="text-sm text-faded">No card was made for it yet.</p>}
                         {data.imprints.map((imprint) => (
@@ -156,6 +172,65 @@ export function Device() {
                 </>
             )}
         </Page>
+    );
+}
+
+/** Which releases the device could get, which one it follows, and why others do not suit it. */
+function Choices({ device, pinned }: { device: string; pinned: string | undefined }) {
+    const queries = useQueryClient();
+    const path = `devices/${encodeURIComponent(device)}`;
+    const choices = useQuery({ queryKey: ["choices", device], queryFn: () => get<Choice[]>(`${path}/choices`) });
+    const follow = useMutation({
+        mutationFn: (release: string | null) => put<Standing>(`${path}/following`, { pinned: release }),
+        onSuccess: () => queries.invalidateQueries(),
+    });
+    return (
+        <Sheet title="Releases it could get">
+            <p className="mb-2 flex items-center gap-3 text-sm">
+                {pinned === undefined ? "It follows what is current." : `It stays with ${pinned}, whatever is current.`}
+                {pinned !== undefined && (
+                    <Button
+                        onClick={() => {
+                            follow.mutate(null);
+                        }}
+                    >
+                        Follow what is current
+                    </Button>
+                )}
+            </p>
+            <Failure error={follow.error ?? choices.error} />
+            <Table head={["release", "state", "suits", "why", ""]}>
+                {(choices.data ?? []).map((choice) => (
+                    <tr key={choice.release} className={choice.fits ? "" : "text-faded"}>
+                        <td className="whitespace-nowrap">
+                            <Link to="/catalogue/$name" params={{ name: choice.release }} className="font-semibold text-blueprint underline">
+                                {choice.release}
+                            </Link>
+                            {choice.current && <span className="ml-2 text-moss">current</span>}
+                            {choice.followed && <span className="ml-2 text-blueprint">followed</span>}
+                        </td>
+                        <td>
+                            <State name={choice.state} />
+                        </td>
+                        <td>
+                            <State name={choice.fits ? "fits" : "does not fit"} />
+                        </td>
+                        <td>{choice.reasons.join("; ")}</td>
+                        <td className="text-right whitespace-nowrap">
+                            {choice.fits && choice.release !== pinned && (
+                                <Button
+                                    onClick={() => {
+                                        follow.mutate(choice.release);
+                                    }}
+                                >
+                                    Stay with it
+                                </Button>
+                            )}
+                        </td>
+                    </tr>
+                ))}
+            </Table>
+        </Sheet>
     );
 }
 

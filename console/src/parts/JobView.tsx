@@ -1,5 +1,6 @@
 // A job as it goes on: stage, per cent, rate, time left, cancel, and how it ended.
 import { useMutation } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 
 import { type Job, type Progress, post } from "../api/client";
 import { isOver, useJob } from "../api/live";
@@ -8,6 +9,7 @@ import { Bar, Button, Failure, Notice } from "./ui";
 
 const DOING: Record<string, string> = {
     waiting: "Waiting",
+    fetching: "Fetching",
     importing: "Importing",
     composing: "Composing the card",
     writing: "Writing",
@@ -77,7 +79,7 @@ function Ended({ job }: { job: Job }) {
             </Notice>
         );
     }
-    if (job.kind === "import") return <Notice tone="moss">{result.release} is in the catalogue.</Notice>;
+    if (job.kind === "import") return <Imported result={job.result as ImportResult} />;
     if (job.kind === "backup") {
         return (
             <Notice tone="moss">
@@ -89,6 +91,25 @@ function Ended({ job }: { job: Job }) {
         <Notice tone="moss">
             Written and verified: {size(Number(result.verified))} read back and found equal. Recorded as imprint{" "}
             {result.imprint}. <span className="font-semibold">Card {result.card} is safe to pull.</span>
+        </Notice>
+    );
+}
+
+interface ImportResult {
+    release: string;
+    state: string;
+    same_as: string[];
+}
+
+function Imported({ result }: { result: ImportResult }) {
+    const draft = result.state === "draft";
+    return (
+        <Notice tone={draft ? "ochre" : "moss"}>
+            <Link to="/catalogue/$name" params={{ name: result.release }} className="font-semibold text-blueprint underline">
+                {result.release}
+            </Link>{" "}
+            is in the catalogue{draft ? " as a draft; look at what was found, then release it" : ""}.
+            {result.same_as.length > 0 && <> Its content is that of {result.same_as.join(", ")}.</>}
         </Notice>
     );
 }

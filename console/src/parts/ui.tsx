@@ -28,6 +28,22 @@ const STATES: Record<string, [string, Tone]> = {
     verified: ["✓", "moss"],
     done: ["✓", "moss"],
     released: ["✓", "moss"],
+    draft: ["◌", "ochre"],
+    withdrawn: ["⊘", "oxide"],
+    level: ["✓", "moss"],
+    behind: ["◂", "ochre"],
+    ahead: ["▸", "blueprint"],
+    "no card": ["○", "faded"],
+    "no release": ["○", "faded"],
+    serious: ["✕", "oxide"],
+    caution: ["!", "ochre"],
+    note: ["i", "blueprint"],
+    boots: ["✓", "moss"],
+    "did not boot": ["✕", "oxide"],
+    fits: ["✓", "moss"],
+    "does not fit": ["✕", "ochre"],
+    new: ["+", "moss"],
+    gone: ["–", "ochre"],
     running: ["▸", "blueprint"],
     waiting: ["…", "faded"],
     writing: ["▸", "blueprint"],
@@ -104,6 +120,9 @@ export function Table({ head, children }: { head: string[]; children: ReactNode 
         </div>
     );
 }
+
+/** One line of text to fill in. */
+export const FIELD = "rounded-sm border border-line bg-paper px-2 py-1.5";
 
 export const Amount = ({ children }: { children: ReactNode }) => <td className="text-right">{children}</td>;
 
