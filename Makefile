@@ -1,5 +1,5 @@
 # Everything a newcomer types. Each target does its own set-up.
-.PHONY: demo test lint build console bench screenshots openapi
+.PHONY: demo test lint build console bench fuzz screenshots openapi
 
 export PATH := $(PATH):/usr/sbin:/sbin
 
@@ -21,7 +21,7 @@ console/dist/index.html: console/node_modules/.made docs/openapi.json $(shell fi
 	cd console && npm run --silent build
 	@touch $@
 
-demo/images/.made: demo/make-images
+demo/images/.made: demo/make-images $(wildcard demo/sheets/*.toml)
 	@scripts/setup demo
 	demo/make-images demo/images
 	@touch $@
@@ -43,6 +43,10 @@ bench:
 	$(MAKE) demo/images/.made
 	cargo build --release --workspace --bins
 	target/release/bench
+
+# Damaged seeds through every parser; `make test` runs the same with fewer rounds.
+fuzz:
+	FUZZ_ROUNDS=$${FUZZ_ROUNDS:-4000} cargo test --release --workspace --test fuzz
 
 screenshots:
 	@scripts/setup screenshots
