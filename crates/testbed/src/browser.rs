@@ -111,6 +111,12 @@ impl Browser {
         Ok(button.click().await?)
     }
 
+    /// Follows a link with this text inside the part of the page that an XPath names.
+    pub async fn follow_in(&self, within: &str, text: &str) -> Result<()> {
+        let link = format!("{within}//a[normalize-space()={}]", quoted(text));
+        Ok(self.find(&link).await?.click().await?)
+    }
+
     /// Types into the field with this label, in place of what stands there.
     pub async fn fill(&self, label: &str, text: &str) -> Result<()> {
         let field = self
@@ -129,6 +135,12 @@ impl Browser {
             quoted(value)
         );
         Ok(self.find(&option).await?.click().await?)
+    }
+
+    /// Gives a file to the file field of this name.
+    pub async fn choose_file(&self, name: &str, file: &Path) -> Result<()> {
+        let field = self.find(&format!("//input[@name='{name}']")).await?;
+        Ok(field.send_keys(&file.to_string_lossy()).await?)
     }
 
     /// Keeps a picture of the page.

@@ -95,18 +95,83 @@ impl From<Output> for Said {
     }
 }
 
+/// A stand-in publisher of a folder, gone when this is dropped.
+pub struct Publisher {
+    dir: PathBuf,
+    port: u16,
+    child: Child,
+}
+
+impl Publisher {
+    /// Publishes what lies in the folder.
+    pub fn start(dir: &Path) -> Self {
+        let port = free_port();
+        let child = Command::new(binary("duplicarium-standin"))
+            .args(["publish", "--listen", &format!("127.0.0.1:{port}"), "--dir"])
+            .arg(dir)
+            .stdout(Stdio::null())
+            .spawn()
+            .expect("the publisher starts");
+        let begun = Instant::now();
+        while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() {
+            assert!(
+                begun.elapsed() < Duration::from_secs(20),
+                "the publisher does not listen"
+            );
+            std::thread::sleep(Duration::from_millis(30));
+        }
+        Self {
+            dir: dir.into(),
+            port,
+            child,
+        }
+    }
+
+    /// The address of something that it serves.
+    pub fn url(&self, path: &str) -> String {
+        format!("http://127.0.0.1:{}/{path}", self.port)
+    }
+
+    /// Orders faults; none mends it.
+    pub fn order(&self, faults: &[&str]) {
+        let said: Said = Command::new(binary("duplicarium-standin"))
+            .args(["order", "--dir"])
+            .arg(&self.dir)
+            .args(faults)
+            .output()
+            .expect("the stand-in runs")
+            .into();
+        assert_eq!(said.code, 0, "{said:?}");
+    }
+}
+
+impl Drop for Publisher {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
 /// A service and a stand-in with a folder of their own, gone when this is dropped.
 pub struct Testbed {
     dir: tempfile::TempDir,
     port: u16,
     standin_port: u16,
+    /// Flags of the service beside the usual ones.
+    flags: Vec<String>,
     service: Option<Child>,
     standin: Child,
 }
 
 impl Testbed {
-    /// Starts both, with nothing in them.
+    /// Starts both, with nothing in them. Fetching from loopback is allowed, and there is an
+    /// import folder.
     pub fn start() -> Self {
+        Self::start_with(&["--private-addresses"])
+    }
+
+    /// Starts both, the service with these flags.
+    pub fn start_with(flags: &[&str]) -> Self {
         let dir = tempfile::Builder::new()
             .prefix("duplicarium-test-")
             .tempdir()
@@ -132,9 +197,11 @@ impl Testbed {
             dir,
             port,
             standin_port,
+            flags: flags.iter().map(|flag| (*flag).to_owned()).collect(),
             service: None,
             standin,
         };
+        std::fs::create_dir(testbed.import_dir()).expect("the folder is ours");
         testbed.start_service();
         testbed
     }
@@ -147,6 +214,11 @@ impl Testbed {
     /// The service's data folder.
     pub fn data_dir(&self) -> PathBuf {
         self.dir.path().join("service")
+    }
+
+    /// The service's import folder.
+    pub fn import_dir(&self) -> PathBuf {
+        self.dir.path().join("import")
     }
 
     /// Where the service's log goes.
@@ -163,7 +235,10 @@ impl Testbed {
             .arg("--data-dir")
             .arg(self.data_dir())
             .arg("--console-dir")
-            .arg(workspace().join("console/dist"));
+            .arg(workspace().join("console/dist"))
+            .arg("--import-dir")
+            .arg(self.import_dir())
+            .args(&self.flags);
         command
     }
 
@@ -227,11 +302,20 @@ impl Testbed {
 
     /// Memory that the service holds now, in bytes.
     pub fn service_memory(&self) -> u64 {
+        self.memory("VmRSS:")
+    }
+
+    /// The most memory that the service has held, in bytes.
+    pub fn service_peak_memory(&self) -> u64 {
+        self.memory("VmHWM:")
+    }
+
+    fn memory(&self, which: &str) -> u64 {
         let pid = self.service.as_ref().map_or(0, Child::id);
         let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
         let line = status
             .lines()
-            .find_map(|line| line.strip_prefix("VmRSS:"))
+            .find_map(|line| line.strip_prefix(which))
             .unwrap_or("0");
         line.split_whitespace()
             .next()

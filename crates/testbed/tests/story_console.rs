@@ -36,11 +36,7 @@ async fn a_card_is_planned_confirmed_and_watched() -> Result<()> {
         ("image", demo_image("quaylink-2.4.img.xz")),
         ("sheet", demo_sheet("quaylink-2.4.toml")),
     ] {
-        browser
-            .find(&format!("//input[@name='{name}']"))
-            .await?
-            .send_keys(path(&file))
-            .await?;
+        browser.choose_file(name, &file).await?;
     }
     browser.press("Add").await?;
     browser.see("is in the catalogue").await?;

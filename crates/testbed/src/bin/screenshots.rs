@@ -6,15 +6,22 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use anyhow::{Context, Result};
-use testbed::{Browser, Testbed, binary, workspace};
+use testbed::{Browser, Publisher, Testbed, binary, demo_image, workspace};
 
 #[tokio::main]
 async fn main() -> Result<()> {
     let out = workspace().join("docs/screenshots");
     std::fs::create_dir_all(&out)?;
     let bed = Testbed::start();
+    let images = workspace().join("demo/images");
+    for entry in std::fs::read_dir(images.join("import"))?.flatten() {
+        std::fs::copy(entry.path(), bed.import_dir().join(entry.file_name()))?;
+    }
+    let publisher = Publisher::start(&images.join("publisher"));
     let loaded = with_path(
-        Command::new(workspace().join("demo/load")).arg(workspace().join("demo/images")),
+        Command::new(workspace().join("demo/load"))
+            .arg(&images)
+            .arg(publisher.url("feed.json")),
         &bed,
     )
     .stdout(Stdio::null())
@@ -63,14 +70,30 @@ async fn main() -> Result<()> {
     for (name, page, text) in [
         ("console-device", "devices/quay-01", "verified"),
         ("console-devices", "devices", "tide-south"),
-        ("console-catalogue", "catalogue", "tidegauge 1.7"),
-        ("console-release", "catalogue/quaylink%202.4", "ext4"),
+        ("console-catalogue", "catalogue", "in the catalogue"),
+        (
+            "console-release",
+            "catalogue/toolpost%202026-06-01",
+            "lost+found",
+        ),
+        (
+            "console-compare",
+            "compare/quaylink%202.3/quaylink%202.4",
+            "driver-2.4",
+        ),
         ("console-backups", "backups", "quay-02"),
         ("console-activity", "activity", "Backup of"),
     ] {
         go(page, text).await?;
         browser.picture(&shot(name)).await?;
     }
+    go("catalogue", "Add a release").await?;
+    browser.press("Add a release").await?;
+    browser
+        .choose_file("image", &demo_image("quaylink-2.3.zip"))
+        .await?;
+    browser.see("becomes a draft").await?;
+    browser.picture(&shot("console-add")).await?;
     let screen = Screen::start()?;
     bed.put("slate", 4);
     screen.picture(
@@ -81,9 +104,15 @@ async fn main() -> Result<()> {
     )?;
     screen.picture(
         &bed,
-        "duplicarium release show 'quaylink 2.4'; duplicarium card show C-0003; sleep 60",
+        "duplicarium card show C-0003; duplicarium device show quay-01; sleep 60",
         Duration::from_millis(2500),
         &shot("terminal-records"),
+    )?;
+    screen.picture(
+        &bed,
+        "duplicarium release show 'toolpost 2026-06-01'; duplicarium device behind --all; sleep 60",
+        Duration::from_millis(2500),
+        &shot("terminal-release"),
     )
 }
 
