@@ -1,6 +1,7 @@
 //! What is on a card: ours by its stamp, unfinished by its mark, somebody else's, or nothing.
 
-use imagecraft::{CHUNK, Layout, Stamp, fs};
+use imagecraft::table::TableKind;
+use imagecraft::{CHUNK, Layout, Stamp};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
@@ -89,11 +90,7 @@ pub fn look(card: &dyn CardIo) -> Result<Contents, CardError> {
     }
     let disk = CardDisk(card);
     let Ok(layout) = Layout::read(&disk) else {
-        let summary = match fs::recognise(&disk) {
-            Ok(Some(found)) => format!("{} without a partition table", found.kind),
-            _ => "unknown data".into(),
-        };
-        return Ok(of(Occupant::Foreign, summary));
+        return Ok(of(Occupant::Foreign, "unknown data".into()));
     };
     let occupant = match Stamp::find(&disk, &layout) {
         Some(stamp) => Occupant::Stamped(stamp),
@@ -106,7 +103,7 @@ pub fn look(card: &dyn CardIo) -> Result<Contents, CardError> {
     })
 }
 
-/// `MBR, 2 partitions: FAT32 BOOT, ext4 root`.
+/// `MBR, 2 partitions: FAT32 BOOT, ext4 root`, or `FAT32 PHOTOS without a partition table`.
 fn describe(layout: &Layout) -> String {
     let parts: Vec<_> = layout
         .partitions
@@ -119,6 +116,9 @@ fn describe(layout: &Layout) -> String {
             None => partition.kind.clone(),
         })
         .collect();
+    if layout.table == TableKind::None {
+        return format!("{} without a partition table", parts.join(", "));
+    }
     let s = if parts.len() == 1 { "" } else { "s" };
     format!(
         "{}, {} partition{s}: {}",

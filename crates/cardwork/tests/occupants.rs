@@ -51,7 +51,10 @@ fn nothing_somebody_elses_and_what_cannot_be_told() {
     assert_eq!(seen(vec![0; 2 * MIB]), (Occupant::Blank, "blank".into()));
     assert_eq!(
         seen(fat(16 * MIB)),
-        (Occupant::Foreign, "FAT16 without a partition table".into())
+        (
+            Occupant::Foreign,
+            "FAT16 HOLIDAYS without a partition table".into()
+        )
     );
     assert_eq!(
         seen(vec![0x5a; 2 * MIB]),

@@ -12,14 +12,20 @@ enum Part<'a> {
     End,
     /// Any other word.
     Word(&'a str),
-    /// Digits without leading zeros: more digits are more.
+    /// Digits behind a hyphen, such as the count of a repeated build; without leading zeros, so
+    /// that more digits are more.
+    Revision(usize, &'a str),
+    /// Other digits, without leading zeros.
     Number(usize, &'a str),
 }
 
-fn part(text: &str) -> Part<'_> {
+fn part(text: &str, behind_hyphen: bool) -> Part<'_> {
     if text.starts_with(|c: char| c.is_ascii_digit()) {
         let digits = text.trim_start_matches('0');
-        return Part::Number(digits.len(), digits);
+        return match behind_hyphen {
+            true => Part::Revision(digits.len(), digits),
+            false => Part::Number(digits.len(), digits),
+        };
     }
     match text {
         "dev" | "snapshot" | "nightly" => Part::Before(0),
@@ -38,16 +44,19 @@ fn parts(version: &str) -> Vec<Part<'_>> {
         Some(rest) if rest.starts_with(|c: char| c.is_ascii_digit()) => rest,
         _ => version,
     };
-    for run in version.split(['.', '-', '_', '+', '~', ' ']) {
-        let mut rest = run;
+    let mut behind_hyphen = false;
+    for run in version.split_inclusive(['.', '-', '_', '+', '~', ' ']) {
+        let mut rest = run.trim_end_matches(['.', '-', '_', '+', '~', ' ']);
         while let Some(first) = rest.chars().next() {
             let digits = first.is_ascii_digit();
             let end = rest
                 .find(|c: char| c.is_ascii_digit() != digits)
                 .unwrap_or(rest.len());
-            found.push(part(&rest[..end]));
+            found.push(part(&rest[..end], behind_hyphen));
+            behind_hyphen = false;
             rest = &rest[end..];
         }
+        behind_hyphen = run.ends_with('-');
     }
     found
 }

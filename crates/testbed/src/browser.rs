@@ -89,9 +89,10 @@ impl Browser {
         found.with_context(|| format!("the page never showed {xpath}"))
     }
 
-    /// Waits for a text anywhere on the page.
+    /// Waits for a text anywhere on the page; gives the innermost element that holds all of it.
     pub async fn see(&self, text: &str) -> Result<Element> {
-        self.find(&format!("//*[text()[contains(., {})]]", quoted(text)))
+        let holds = format!("contains(normalize-space(.), {})", quoted(text.trim()));
+        self.find(&format!("//body//*[{holds}][not(.//*[{holds}])]"))
             .await
     }
 

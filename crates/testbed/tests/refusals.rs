@@ -52,7 +52,7 @@ fn the_catalogue_refuses_what_is_no_release() {
         (
             "smallest_gb",
             "smalest_gb",
-            "line 9, column 1: unknown field `smalest_gb`, expected `smallest_gb` or `advised_gb`; did you mean `smallest_gb`?",
+            "line 12, column 1: unknown field `smalest_gb`, expected `smallest_gb` or `advised_gb`; did you mean `smallest_gb`?",
         ),
         (
             "boards = [\"plover\", \"curlew\"]\n",
@@ -266,7 +266,7 @@ fn a_card_that_vanishes_lies_or_flips_bits_is_never_called_good() {
     let bed = Testbed::start();
     bed.load_catalogue();
     bed.add_device("quay-01");
-    bed.make_card("mica", "3965190144", &["--fault", "vanishes=100MB"]);
+    bed.make_card("mica", "3965190144", &["--fault", "vanishes=20MB"]);
     bed.put("mica", 1);
     let said = bed.refused(&["write", "quay-01", "--slot", "1", "--yes", "C-0001"]);
     assert!(
@@ -309,7 +309,7 @@ fn a_card_that_vanishes_lies_or_flips_bits_is_never_called_good() {
         ("pumice", "3965190144", "wraps=100MB"),
         ("marl", "3980394496", "flips=1MB"),
         ("gneiss", "3980394624", "keeps-nothing"),
-        ("schist", "3980394752", "bad=150MB+1MB"),
+        ("schist", "3980394752", "bad=4194304+1MB"),
     ] {
         bed.make_card(name, size, &["--fault", fault]);
         bed.put(name, 2);
