@@ -46,7 +46,7 @@ bench:
 
 # Damaged seeds through every parser; `make test` runs the same with fewer rounds.
 fuzz:
-	FUZZ_ROUNDS=$${FUZZ_ROUNDS:-4000} cargo test --release --workspace --test fuzz
+	FUZZ_ROUNDS=$${FUZZ_ROUNDS:-3000} cargo test --workspace --test fuzz
 
 screenshots:
 	@scripts/setup screenshots

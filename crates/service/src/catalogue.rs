@@ -308,3 +308,254 @@ impl Shelf {
             .collect()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+    use time::OffsetDateTime;
+
+    fn board(name: &str, architecture: &str) -> (String, BoardModel) {
+        let board = BoardModel {
+            name: name.into(),
+            title: name.into(),
+            architecture: architecture.into(),
+            memory_mb: None,
+            ports: String::new(),
+            power: String::new(),
+            lamps: String::new(),
+            boot_minutes: None,
+            card_sits: String::new(),
+        };
+        (name.into(), board)
+    }
+
+    fn release(id: i64, version: &str, state: &str, boards: &[&str], programs: &[&str]) -> Release {
+        Release {
+            id,
+            name: format!("quaylink {version}"),
+            appliance: "quaylink".into(),
+            variant: None,
+            version: version.into(),
+            dated: None,
+            boards: boards.iter().map(|name| (*name).into()).collect(),
+            state: state.into(),
+            sheet: String::new(),
+            source: String::new(),
+            packing: String::new(),
+            packed_size: 0,
+            packed_sha256: Vec::new(),
+            raw_size: 0,
+            raw_sha256: Vec::new(),
+            smallest_card: 0,
+            table_kind: String::new(),
+            disk_id: String::new(),
+            partitions: json!([]),
+            manifest: Vec::new(),
+            stored: 0,
+            added_by: String::new(),
+            added_at: OffsetDateTime::UNIX_EPOCH,
+            inspection: json!({ "architectures": programs }),
+            content: 0,
+            computed_card: 0,
+            shrunk_card: None,
+            origin: json!({}),
+            kept: false,
+            sheet_revision: 1,
+        }
+    }
+
+    fn device(name: &str, board: &str, pinned: Option<&str>) -> Device {
+        Device {
+            id: 1,
+            name: name.into(),
+            board: board.into(),
+            appliance: "quaylink".into(),
+            variant: None,
+            site: "quay".into(),
+            notes: String::new(),
+            state: "planned".into(),
+            host_name: None,
+            added_by: String::new(),
+            added_at: OffsetDateTime::UNIX_EPOCH,
+            pinned_release_id: None,
+            pinned: pinned.map(str::to_owned),
+            card: None,
+        }
+    }
+
+    fn current(version: &str, board: &str) -> Current {
+        Current {
+            appliance: "quaylink".into(),
+            variant: String::new(),
+            board: board.into(),
+            release: format!("quaylink {version}"),
+            operator: "marit".into(),
+            from_at: OffsetDateTime::UNIX_EPOCH,
+            until_at: None,
+        }
+    }
+
+    /// Newest version first, as a shelf is read.
+    fn shelf() -> Shelf {
+        let both = ["plover", "curlew"];
+        let releases = vec![
+            release(4, "2.10", "released", &["plover"], &["arm64"]),
+            release(3, "2.9", "draft", &both, &["armhf"]),
+            release(2, "2.8", "released", &both, &["armhf"]),
+            release(1, "2.7", "withdrawn", &both, &["armhf"]),
+        ];
+        Shelf {
+            architectures: releases
+                .iter()
+                .map(|release| (release.id, views::inspection_of(release).architectures))
+                .collect(),
+            releases,
+            currents: Vec::new(),
+            evidence: Vec::new(),
+            carriers: Vec::new(),
+            boards: [board("plover", "arm64"), board("curlew", "armhf")].into(),
+            carried: HashMap::new(),
+        }
+    }
+
+    #[test]
+    fn a_device_follows_its_pin_then_what_is_current_then_the_newest_that_fits() {
+        let mut shelf = shelf();
+        let followed = |shelf: &Shelf, device: &Device| {
+            let found = shelf.followed(device);
+            found.map(|release| release.version.clone())
+        };
+        let (big, small) = (device("a", "plover", None), device("b", "curlew", None));
+        assert_eq!(followed(&shelf, &big).as_deref(), Some("2.10"));
+        assert_eq!(
+            followed(&shelf, &small).as_deref(),
+            Some("2.8"),
+            "neither draft nor withdrawn"
+        );
+        shelf.currents = vec![current("2.8", "plover")];
+        assert_eq!(followed(&shelf, &big).as_deref(), Some("2.8"));
+        let pinned = device("c", "plover", Some("quaylink 2.7"));
+        assert_eq!(followed(&shelf, &pinned).as_deref(), Some("2.7"));
+        shelf.currents[0].until_at = Some(OffsetDateTime::UNIX_EPOCH);
+        assert_eq!(
+            followed(&shelf, &big).as_deref(),
+            Some("2.10"),
+            "a former one does not count"
+        );
+        assert_eq!(followed(&shelf, &device("d", "heron", None)), None);
+    }
+
+    #[test]
+    fn every_reason_against_a_release_is_said() {
+        let mut shelf = shelf();
+        let small = device("quay-01", "curlew", None);
+        let against = shelf.fit(&shelf.releases[0], &small);
+        assert!(!against.fits);
+        assert_eq!(
+            against.reasons,
+            [
+                "its sheet names plover, quay-01 is a curlew",
+                "its programs are for arm64, a curlew is armhf",
+            ]
+        );
+        // The little board's programs run on the large one, not the other way round.
+        assert!(
+            shelf
+                .fit(&shelf.releases[2], &device("x", "plover", None))
+                .fits
+        );
+        let mut seen = Evidence {
+            release: "quaylink 2.8".into(),
+            board: "curlew".into(),
+            boots: false,
+            note: "dark".into(),
+            operator: "tor".into(),
+            at: OffsetDateTime::UNIX_EPOCH,
+        };
+        shelf.evidence = vec![seen.clone()];
+        let fit = shelf.fit(&shelf.releases[2], &small);
+        assert_eq!(
+            fit,
+            Fit {
+                fits: false,
+                reasons: vec!["did not boot on curlew, noted on 1970-01-01 by tor: dark".into()],
+            }
+        );
+        assert!(shelf.followed(&small).is_none(), "and it is not offered");
+        // Whoever looked last is believed.
+        seen.boots = true;
+        shelf.evidence.insert(0, seen);
+        assert!(shelf.fit(&shelf.releases[2], &small).fits);
+        let mut other = device("kiosk", "curlew", None);
+        other.appliance = "toolpost".into();
+        other.variant = Some("street".into());
+        let fit = shelf.fit(&shelf.releases[2], &other);
+        assert_eq!(
+            fit.reasons[..2],
+            [
+                "it is quaylink, kiosk becomes toolpost".to_owned(),
+                "it is for no variant, kiosk is set up for variant street".to_owned(),
+            ]
+        );
+    }
+
+    #[test]
+    fn choices_begin_with_what_it_gets_and_end_with_what_does_not_suit() {
+        let shelf = shelf();
+        let choices = shelf.choices(&device("quay-01", "curlew", None));
+        let order: Vec<_> = choices
+            .iter()
+            .map(|choice| (choice.release.as_str(), choice.followed, choice.fits))
+            .collect();
+        assert_eq!(
+            order,
+            [
+                ("quaylink 2.8", true, true),
+                ("quaylink 2.9", false, true),
+                ("quaylink 2.7", false, true),
+                ("quaylink 2.10", false, false),
+            ]
+        );
+        assert_eq!(choices[2].reasons, ["it was withdrawn"]);
+    }
+
+    #[test]
+    fn a_card_is_level_behind_or_ahead_of_what_its_device_follows() {
+        let mut shelf = shelf();
+        let carrier = |device: &str, version: &str| Carrier {
+            release: format!("quaylink {version}"),
+            device: device.into(),
+            card: "C-0001".into(),
+            imprint: 1,
+            written_at: None,
+        };
+        shelf.carriers = vec![
+            carrier("old", "2.7"),
+            carrier("even", "2.8"),
+            carrier("eager", "2.9"),
+        ];
+        shelf.carried = [("old", 0), ("even", 1), ("eager", 2)]
+            .map(|(name, at)| (name.into(), at))
+            .into();
+        for (name, standing, withdrawn) in [
+            ("old", "behind", true),
+            ("even", "level", false),
+            ("eager", "ahead", false),
+            ("bare", "no card", false),
+        ] {
+            let found = shelf.standing(&device(name, "curlew", None));
+            assert_eq!(
+                (found.standing.as_str(), found.withdrawn),
+                (standing, withdrawn),
+                "{name}"
+            );
+        }
+        let lines = shelf.lines(&[
+            device("old", "curlew", None),
+            device("even", "curlew", None),
+        ]);
+        assert_eq!((lines.len(), lines[0].devices, lines[0].behind), (1, 2, 1));
+        assert_eq!(lines[0].newest.as_deref(), Some("quaylink 2.10"));
+    }
+}
