@@ -2,9 +2,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "@tanstack/react-router";
 
-import { type Comparison, type Release, get } from "../api/client";
+import { type Comparison, type Job, Refusal, type Release, get, post, requestKey } from "../api/client";
+import { JobView } from "../parts/JobView";
 import { Size } from "../parts/text";
-import { Amount, Empty, FIELD, Failure, Page, Sheet, State, Table } from "../parts/ui";
+import { Amount, FIELD, Failure, Page, Sheet, State, Table } from "../parts/ui";
 
 export function Compare() {
     const { a = "", b = "" } = useParams({ strict: false });
@@ -16,7 +17,9 @@ export function Compare() {
         queryFn: () => get<Comparison>(path),
         enabled: a !== "" && b !== "",
         staleTime: Infinity,
+        retry: false,
     });
+    const unknown = comparison.error instanceof Refusal && comparison.error.problem.code === "not-compared";
     const choose = (which: "a" | "b", value: string) => (
         <select
             aria-label={which === "a" ? "from" : "to"}
@@ -41,8 +44,7 @@ export function Compare() {
                 </span>
             }
         >
-            <Failure error={comparison.error} />
-            {comparison.isLoading && <Empty>Both images are read and compared…</Empty>}
+            {unknown ? <Comparing key={`${a} ${b}`} a={a} b={b} /> : <Failure error={comparison.error} />}
             {data !== undefined && (
                 <>
                     <Sheet title="Release sheet">
@@ -73,6 +75,22 @@ export function Compare() {
                 </>
             )}
         </Page>
+    );
+}
+
+/** Both images are read once; the end of the job lets the page ask again. */
+function Comparing({ a, b }: { a: string; b: string }) {
+    const started = useQuery({
+        queryKey: ["progress", "comparison", a, b],
+        queryFn: () => post<Job>("comparison", { a, b }, requestKey()),
+        staleTime: Infinity,
+        retry: false,
+    });
+    return (
+        <Sheet>
+            <Failure error={started.error} />
+            {started.data !== undefined && <JobView id={started.data.id} />}
+        </Sheet>
     );
 }
 

@@ -11,6 +11,7 @@ const DOING: Record<string, string> = {
     waiting: "Waiting",
     fetching: "Fetching",
     importing: "Importing",
+    comparing: "Comparing",
     composing: "Composing the card",
     writing: "Writing",
     verifying: "Verifying",
@@ -80,6 +81,7 @@ function Ended({ job }: { job: Job }) {
         );
     }
     if (job.kind === "import") return <Imported result={job.result as ImportResult} />;
+    if (job.kind === "compare") return <Notice tone="moss">Compared.</Notice>;
     if (job.kind === "backup") {
         return (
             <Notice tone="moss">

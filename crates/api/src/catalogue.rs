@@ -436,6 +436,15 @@ pub struct Line {
     pub behind: u32,
 }
 
+/// Two releases to compare.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewComparison {
+    /// The one.
+    pub a: String,
+    /// The other.
+    pub b: String,
+}
+
 /// What two releases differ in.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Comparison {

@@ -8,9 +8,10 @@ use serde::de::DeserializeOwned;
 
 use crate::{
     Backup, BoardModel, Card, CardDetail, Choice, Comparison, Confirmation, Device, DeviceDetail,
-    Feed, FileNode, Folder, Following, Health, Job, Jobs, Line, NewBackup, NewCurrent, NewDevice,
-    NewEvidence, NewFeed, NewPlan, NewRelease, NewSheet, NewState, NewUpload, OPERATOR, PART, Plan,
-    Problem, REQUEST_KEY, Release, ReleaseDetail, SettingsChange, Site, Slot, Standing, Upload,
+    Feed, FileNode, Folder, Following, Health, Job, Jobs, Line, NewBackup, NewComparison,
+    NewCurrent, NewDevice, NewEvidence, NewFeed, NewPlan, NewRelease, NewSheet, NewState,
+    NewUpload, OPERATOR, PART, Plan, Problem, REQUEST_KEY, Release, ReleaseDetail, SettingsChange,
+    Site, Slot, Standing, Upload,
 };
 
 /// Why a call failed.
@@ -222,8 +223,23 @@ impl Client {
         self.give(Method::PUT, &path, following).await
     }
 
-    /// What changed between two releases.
-    pub async fn compare(&self, a: &str, b: &str) -> Answer<Comparison> {
+    /// Starts to compare two releases.
+    pub async fn start_comparison(&self, a: &str, b: &str) -> Answer<Job> {
+        let (a, b) = (a.to_owned(), b.to_owned());
+        self.start("comparison", None, &NewComparison { a, b })
+            .await
+    }
+
+    /// What changed between two releases, `None` if they were not compared yet.
+    pub async fn comparison(&self, a: &str, b: &str) -> Answer<Option<Comparison>> {
+        match self.known_comparison(a, b).await {
+            Ok(found) => Ok(Some(found)),
+            Err(ClientError::Refused(problem)) if problem.code == "not-compared" => Ok(None),
+            Err(e) => Err(e),
+        }
+    }
+
+    async fn known_comparison(&self, a: &str, b: &str) -> Answer<Comparison> {
         self.get(&format!("comparison?a={}&b={}", part(a), part(b)))
             .await
     }

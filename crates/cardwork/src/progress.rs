@@ -22,6 +22,8 @@ pub enum Stage {
     Fetching,
     /// Unpacking, hashing and storing an image.
     Importing,
+    /// Reading two images and comparing them.
+    Comparing,
     /// Composing a card's content and recording it.
     Composing,
     /// Writing the card.
@@ -41,6 +43,7 @@ impl Stage {
             Self::Waiting => "waiting",
             Self::Fetching => "fetching",
             Self::Importing => "importing",
+            Self::Comparing => "comparing",
             Self::Composing => "composing",
             Self::Writing => "writing",
             Self::Verifying => "verifying",

@@ -73,14 +73,18 @@ pub struct Differences {
     pub same: u64,
 }
 
-/// Compares two disks. Files of equal length are read in both.
+/// Is told how many bytes were read since the last time; `false` stops the comparison.
+pub type Step<'a> = &'a mut dyn FnMut(u64) -> bool;
+
+/// Compares two disks. Files of equal length are read in both. `None` if `step` stopped it.
 ///
 /// # Errors
 /// A disk without a layout. A file system that cannot be read is a fact, not an error.
 pub fn compare<A: Disk + ?Sized, B: Disk + ?Sized>(
     a: &A,
     b: &B,
-) -> Result<Differences, LayoutError> {
+    step: Step<'_>,
+) -> Result<Option<Differences>, LayoutError> {
     let (one, two) = (Layout::survey(a)?, Layout::survey(b)?);
     let mut found = Differences::default();
     let mut fact = |what: &str, before: Option<String>, after: Option<String>| {
@@ -143,7 +147,18 @@ pub fn compare<A: Disk + ?Sized, B: Disk + ?Sized>(
         let files_after = fs::open(after.window(b)?);
         let compared = match (files_before, files_after) {
             (Ok(Some(before)), Ok(Some(after))) => {
-                compare_files(number, before.as_ref(), after.as_ref(), &mut found)
+                let mut pair = Pair {
+                    partition: number,
+                    one: before.as_ref(),
+                    two: after.as_ref(),
+                    step: &mut *step,
+                    stopped: false,
+                };
+                let compared = pair.compare(&mut found);
+                if pair.stopped {
+                    return Ok(None);
+                }
+                compared
             }
             (Err(e), _) | (_, Err(e)) => Err(e),
             _ => Ok(()),
@@ -156,7 +171,7 @@ pub fn compare<A: Disk + ?Sized, B: Disk + ?Sized>(
             });
         }
     }
-    Ok(found)
+    Ok(Some(found))
 }
 
 /// A fact about a partition, as text.
@@ -195,65 +210,71 @@ fn nodes(files: &dyn Files) -> Result<BTreeMap<String, Node>, FileError> {
     Ok(found)
 }
 
-fn compare_files(
+/// The files of one partition in both images.
+struct Pair<'a> {
     partition: u32,
-    one: &dyn Files,
-    two: &dyn Files,
-    found: &mut Differences,
-) -> Result<(), FileError> {
-    let (before, mut after) = (nodes(one)?, nodes(two)?);
-    for (path, a) in before {
-        let b = after.remove(&path);
-        let kind = match &b {
-            None => Some(FileChangeKind::Gone),
-            Some(b) if a.kind != b.kind => Some(FileChangeKind::Kind),
-            Some(b) if differs(&path, &a, b, one, two)? => Some(FileChangeKind::Content),
-            Some(b) if a.mode != b.mode => Some(FileChangeKind::Mode),
-            Some(b) if a.owner != b.owner => Some(FileChangeKind::Owner),
-            Some(_) => None,
-        };
-        match kind {
-            Some(kind) => found.files.push(FileChange {
+    one: &'a dyn Files,
+    two: &'a dyn Files,
+    step: Step<'a>,
+    stopped: bool,
+}
+
+impl Pair<'_> {
+    fn compare(&mut self, found: &mut Differences) -> Result<(), FileError> {
+        let (before, mut after) = (nodes(self.one)?, nodes(self.two)?);
+        let partition = self.partition;
+        for (path, a) in before {
+            let b = after.remove(&path);
+            let kind = match &b {
+                None => Some(FileChangeKind::Gone),
+                Some(b) if a.kind != b.kind => Some(FileChangeKind::Kind),
+                Some(b) if self.differs(&path, &a, b)? => Some(FileChangeKind::Content),
+                Some(b) if a.mode != b.mode => Some(FileChangeKind::Mode),
+                Some(b) if a.owner != b.owner => Some(FileChangeKind::Owner),
+                Some(_) => None,
+            };
+            match kind {
+                Some(kind) => found.files.push(FileChange {
+                    partition,
+                    path,
+                    kind,
+                    before: Some(a.len),
+                    after: b.map(|b| b.len),
+                }),
+                None => found.same += u64::from(a.kind == NodeKind::File),
+            }
+        }
+        found
+            .files
+            .extend(after.into_iter().map(|(path, node)| FileChange {
                 partition,
                 path,
-                kind,
-                before: Some(a.len),
-                after: b.map(|b| b.len),
-            }),
-            None => found.same += u64::from(a.kind == NodeKind::File),
-        }
-    }
-    found
-        .files
-        .extend(after.into_iter().map(|(path, node)| FileChange {
-            partition,
-            path,
-            kind: FileChangeKind::New,
-            before: None,
-            after: Some(node.len),
-        }));
-    Ok(())
-}
-
-fn differs(
-    path: &str,
-    a: &Node,
-    b: &Node,
-    one: &dyn Files,
-    two: &dyn Files,
-) -> Result<bool, FileError> {
-    Ok(match a.kind {
-        NodeKind::File => a.len != b.len || digest(one, path)? != digest(two, path)?,
-        NodeKind::Link => a.target != b.target,
-        _ => false,
-    })
-}
-
-fn digest(files: &dyn Files, path: &str) -> Result<blake3::Hash, FileError> {
-    let mut hasher = blake3::Hasher::new();
-    files.read_into(path, &mut |piece| {
-        hasher.update(piece);
+                kind: FileChangeKind::New,
+                before: None,
+                after: Some(node.len),
+            }));
         Ok(())
-    })?;
-    Ok(hasher.finalize())
+    }
+
+    fn differs(&mut self, path: &str, a: &Node, b: &Node) -> Result<bool, FileError> {
+        Ok(match a.kind {
+            NodeKind::File if a.len != b.len => true,
+            NodeKind::File => self.digest(self.one, path)? != self.digest(self.two, path)?,
+            NodeKind::Link => a.target != b.target,
+            _ => false,
+        })
+    }
+
+    fn digest(&mut self, files: &dyn Files, path: &str) -> Result<blake3::Hash, FileError> {
+        let mut hasher = blake3::Hasher::new();
+        files.read_into(path, &mut |piece| {
+            hasher.update(piece);
+            if (self.step)(piece.len() as u64) {
+                return Ok(());
+            }
+            self.stopped = true;
+            Err(std::io::Error::other("stopped"))
+        })?;
+        Ok(hasher.finalize())
+    }
 }

@@ -52,7 +52,7 @@ fn every_kind_of_change_is_named() {
     let one = image(&dir, "one", false, "51a7c0de-0000-4000-8000-000000000001");
     let two = image(&dir, "two", true, "51a7c0de-0000-4000-8000-000000000002");
     let (a, b) = (FileDisk::open(&one).unwrap(), FileDisk::open(&two).unwrap());
-    let found = compare(&a, &b).unwrap();
+    let found = compare(&a, &b, &mut |_| true).unwrap().unwrap();
     let mut changes: Vec<_> = found
         .files
         .iter()
@@ -74,9 +74,17 @@ fn every_kind_of_change_is_named() {
     assert_eq!(found.same, 1);
     let facts: Vec<_> = found.facts.iter().map(|fact| fact.what.as_str()).collect();
     assert_eq!(facts, ["partition 0: file-system UUID"]);
-    let nothing = compare(&a, &a).unwrap();
+    let nothing = compare(&a, &a, &mut |_| true).unwrap().unwrap();
     assert_eq!(
         (nothing.files.len(), nothing.facts.len(), nothing.same),
         (0, 0, 6)
     );
+
+    // It can be stopped at any piece that was read.
+    let mut read = 0;
+    let stopped = compare(&a, &b, &mut |bytes| {
+        read += bytes;
+        read < 6
+    });
+    assert!(stopped.unwrap().is_none());
 }

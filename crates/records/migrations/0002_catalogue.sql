@@ -102,3 +102,6 @@ create table feed_items (
     release_id bigint references releases,
     primary key (feed, item)
 );
+
+alter table jobs drop constraint jobs_kind_check;
+alter table jobs add constraint jobs_kind_check check (kind in ('import', 'write', 'restore', 'backup', 'compare'));

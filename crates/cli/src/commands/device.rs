@@ -150,7 +150,10 @@ impl Device {
             Self::Behind { all } => {
                 let mut standings = context.client.standings().await?;
                 standings.retain(|one| all || one.standing == "behind" || one.withdrawn);
-                context.show(&standings, |standings| show_standings(standings))
+                context.show(&standings, |standings| match standings.is_empty() {
+                    true => println!("every card carries what its device follows"),
+                    false => show_standings(standings),
+                })
             }
             Self::Choices { name } => {
                 context.show(&context.client.choices(&name).await?, |choices| {

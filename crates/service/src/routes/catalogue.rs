@@ -5,16 +5,18 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use imagecraft::compare::{Differences, FileChangeKind, compare};
-use records::releases::Release;
+use axum::http::StatusCode;
+use imagecraft::compare::FileChangeKind;
+use records::jobs::NewJob;
 use serde::Deserialize;
 use settings::compare_sheets;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::extract::{Given, Operator};
+use super::extract::{Given, Operator, RequestKey};
 use crate::app::App;
 use crate::error::ApiError;
+use crate::work::compare_releases;
 
 /// Files that a comparison lists; the counts are of all.
 const SHOWN_FILES: usize = 2000;
@@ -25,7 +27,7 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(standings))
         .routes(routes!(choices))
         .routes(routes!(follow))
-        .routes(routes!(comparison))
+        .routes(routes!(comparison, compare))
         .routes(routes!(folder))
 }
 
@@ -98,7 +100,7 @@ struct Pair {
     b: String,
 }
 
-/// What changed between two releases: partitions, files, sheets.
+/// What changed between two releases: partitions, files, sheets; once they were compared.
 #[utoipa::path(get, path = "/api/v1/comparison", params(("a" = String, Query), ("b" = String, Query)),
     responses((status = 200, body = api::Comparison)))]
 async fn comparison(
@@ -109,7 +111,17 @@ async fn comparison(
         app.records.release(&a).await?,
         app.records.release(&b).await?,
     );
-    let found = app.differences(&a, &b).await?;
+    let known = {
+        let comparisons = app.comparisons.lock().unwrap_or_else(|e| e.into_inner());
+        comparisons.get(&(a.id, b.id)).cloned()
+    };
+    let found = known.ok_or_else(|| {
+        let detail = format!(
+            "{} and {} were not compared yet; start the comparison first",
+            a.name, b.name
+        );
+        ApiError::new(StatusCode::NOT_FOUND, "not-compared", detail)
+    })?;
     let of_kind = |kind| found.files.iter().filter(|file| file.kind == kind).count() as u64;
     let (new, gone) = (of_kind(FileChangeKind::New), of_kind(FileChangeKind::Gone));
     Ok(Json(api::Comparison {
@@ -153,45 +165,29 @@ async fn comparison(
     }))
 }
 
-impl App {
-    /// What the images of two releases differ in. Images do not change, so it is found once.
-    async fn differences(
-        self: &Arc<Self>,
-        a: &Release,
-        b: &Release,
-    ) -> Result<Arc<Differences>, ApiError> {
-        const KEPT: usize = 32;
-        let key = (a.id, b.id);
-        let known = |app: &Self| {
-            let comparisons = app.comparisons.lock().unwrap_or_else(|e| e.into_inner());
-            comparisons.get(&key).cloned()
-        };
-        if let Some(found) = known(self) {
-            return Ok(found);
-        }
-        let failed = |e: &dyn std::fmt::Display| {
-            ApiError::invalid(
-                "compare",
-                format!("{} and {} cannot be compared: {e}", a.name, b.name),
-            )
-        };
-        let (app, one, two) = (self.clone(), a.clone(), b.clone());
-        let compared = tokio::task::spawn_blocking(move || {
-            let (one, two) = (app.release_disk(&one)?, app.release_disk(&two)?);
-            Ok::<_, ApiError>(compare(&one, &two))
-        });
-        let found = compared
-            .await
-            .map_err(|e| failed(&e))??
-            .map_err(|e| failed(&e))?;
-        let found = Arc::new(found);
-        let mut comparisons = self.comparisons.lock().unwrap_or_else(|e| e.into_inner());
-        if comparisons.len() >= KEPT {
-            comparisons.clear();
-        }
-        comparisons.insert(key, found.clone());
-        Ok(found)
-    }
+/// Compares two releases: a job. What it found is asked for when it is done.
+#[utoipa::path(post, path = "/api/v1/comparison", request_body = api::NewComparison,
+    responses((status = 202, body = api::Job)))]
+async fn compare(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    RequestKey(request_key): RequestKey,
+    Given(given): Given<api::NewComparison>,
+) -> Result<(StatusCode, Json<api::Job>), ApiError> {
+    let a = app.records.release(&given.a).await?;
+    let b = app.records.release(&given.b).await?;
+    let job = NewJob {
+        kind: "compare",
+        subject: format!("{} with {}", a.name, b.name),
+        slot: None,
+        card: None,
+        operator,
+        request_key,
+    };
+    let job = app
+        .start_job(job, None, move |work| compare_releases(work, &a, &b))
+        .await?;
+    Ok((StatusCode::ACCEPTED, Json(job)))
 }
 
 /// The import folder of the service.

@@ -1,12 +1,14 @@
 //! What jobs do, on threads of their own.
 
 mod backup;
+mod compare;
 pub mod fetch;
 mod hashing;
 mod import;
 mod write;
 
 pub use backup::{BackupOrder, take_backup};
+pub use compare::compare_releases;
 pub use import::{Expected, ImportOrder, Named, Place, TakenFile, declared_card, import};
 pub use write::{WriteOrder, write_card};
 

@@ -11,6 +11,7 @@ use anyhow::{Context as _, bail};
 use api::{Comparison, Difference, NewCurrent, NewEvidence, NewSheet, NewState};
 use clap::Subcommand;
 
+use crate::follow::follow;
 use crate::{Context, text};
 
 pub use show::{partitions, show};
@@ -219,7 +220,15 @@ impl Release {
                 Ok(out.flush()?)
             }
             Self::Export { name, to, original } => export(context, &name, &to, original).await,
-            Self::Compare { a, b } => context.show(&client.compare(&a, &b).await?, compared),
+            Self::Compare { a, b } => {
+                let mut found = client.comparison(&a, &b).await?;
+                if found.is_none() {
+                    follow(context, &client.start_comparison(&a, &b).await?).await?;
+                    found = client.comparison(&a, &b).await?;
+                }
+                let found = found.context("the comparison is gone again; ask once more")?;
+                context.show(&found, compared)
+            }
         }
     }
 }
