@@ -4,7 +4,28 @@ import { type QueryClient, useQuery } from "@tanstack/react-query";
 
 import { type Backup, type Job, type Progress, type Slot, get } from "./client";
 
+/** Listens until told to stop. A page that the browser puts aside lets go of its stream: it takes
+ * one of the few connections that all pages share. */
 export function listen(queries: QueryClient): () => void {
+    let stream = open(queries);
+    const aside = () => {
+        stream.close();
+    };
+    const back = (event: PageTransitionEvent) => {
+        if (!event.persisted) return;
+        stream = open(queries);
+        void queries.invalidateQueries();
+    };
+    window.addEventListener("pagehide", aside);
+    window.addEventListener("pageshow", back);
+    return () => {
+        window.removeEventListener("pagehide", aside);
+        window.removeEventListener("pageshow", back);
+        stream.close();
+    };
+}
+
+function open(queries: QueryClient): EventSource {
     const stream = new EventSource("/api/v1/events");
     stream.addEventListener("slots", (message: MessageEvent<string>) => {
         queries.setQueryData(["slots"], JSON.parse(message.data) as Slot[]);
@@ -22,9 +43,7 @@ export function listen(queries: QueryClient): () => void {
     stream.addEventListener("error", () => {
         queries.setQueryData(["connected"], false);
     });
-    return () => {
-        stream.close();
-    };
+    return stream;
 }
 
 /** Whether the stream is up; `undefined` before the first answer. */

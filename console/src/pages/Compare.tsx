@@ -1,25 +1,45 @@
 // What changed from one release to another.
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "@tanstack/react-router";
+import { useState } from "react";
 
 import { type Comparison, type Job, Refusal, type Release, get, post, requestKey } from "../api/client";
+import { isOver } from "../api/live";
 import { JobView } from "../parts/JobView";
 import { Size } from "../parts/text";
 import { Amount, FIELD, Failure, Page, Sheet, State, Table } from "../parts/ui";
+
+/** What two releases differ in; if nobody asked before, both images are read first, by a job. */
+async function compared(a: string, b: string, see: (job: number) => void): Promise<Comparison> {
+    const ask = () => get<Comparison>(`comparison?a=${encodeURIComponent(a)}&b=${encodeURIComponent(b)}`);
+    try {
+        return await ask();
+    } catch (cause) {
+        if (!(cause instanceof Refusal) || cause.problem.code !== "not-compared") throw cause;
+    }
+    let job = await post<Job>("comparison", { a, b }, requestKey());
+    see(job.id);
+    while (!isOver(job)) {
+        await new Promise((resolve) => setTimeout(resolve, 300));
+        job = await get<Job>(`jobs/${String(job.id)}`);
+    }
+    if (job.state !== "done") throw new Error(job.error ?? "The comparison did not end.");
+    return ask();
+}
 
 export function Compare() {
     const { a = "", b = "" } = useParams({ strict: false });
     const go = useNavigate();
     const releases = useQuery({ queryKey: ["releases"], queryFn: () => get<Release[]>("releases") });
-    const path = `comparison?a=${encodeURIComponent(a)}&b=${encodeURIComponent(b)}`;
+    const [job, setJob] = useState<number>();
+    // Its key keeps it out of what recorded events make be read again: it waits for its own job.
     const comparison = useQuery({
-        queryKey: ["comparison", a, b],
-        queryFn: () => get<Comparison>(path),
+        queryKey: ["progress", "comparison", a, b],
+        queryFn: () => compared(a, b, setJob),
         enabled: a !== "" && b !== "",
         staleTime: Infinity,
         retry: false,
     });
-    const unknown = comparison.error instanceof Refusal && comparison.error.problem.code === "not-compared";
     const choose = (which: "a" | "b", value: string) => (
         <select
             aria-label={which === "a" ? "from" : "to"}
@@ -44,7 +64,12 @@ export function Compare() {
                 </span>
             }
         >
-            {unknown ? <Comparing key={`${a} ${b}`} a={a} b={b} /> : <Failure error={comparison.error} />}
+            <Failure error={comparison.error} />
+            {comparison.isFetching && job !== undefined && (
+                <Sheet>
+                    <JobView id={job} />
+                </Sheet>
+            )}
             {data !== undefined && (
                 <>
                     <Sheet title="Release sheet">
@@ -75,22 +100,6 @@ export function Compare() {
                 </>
             )}
         </Page>
-    );
-}
-
-/** Both images are read once; the end of the job lets the page ask again. */
-function Comparing({ a, b }: { a: string; b: string }) {
-    const started = useQuery({
-        queryKey: ["progress", "comparison", a, b],
-        queryFn: () => post<Job>("comparison", { a, b }, requestKey()),
-        staleTime: Infinity,
-        retry: false,
-    });
-    return (
-        <Sheet>
-            <Failure error={started.error} />
-            {started.data !== undefined && <JobView id={started.data.id} />}
-        </Sheet>
     );
 }
 
