@@ -44,13 +44,16 @@ interface Given {
     image: File | undefined;
     sheet: File | undefined;
     url: string;
+    user: string;
+    password: string;
+    member: string;
     folder: string;
     sha256: string;
     draft: boolean;
     keep: boolean;
 }
 
-const NOTHING: Given = { image: undefined, sheet: undefined, url: "", folder: "", sha256: "", draft: false, keep: false };
+const NOTHING: Given = { image: undefined, sheet: undefined, url: "", user: "", password: "", member: "", folder: "", sha256: "", draft: false, keep: false };
 
 export function AddRelease() {
     const [given, setGiven] = useState(NOTHING);
@@ -75,10 +78,17 @@ export function AddRelease() {
                 sha256: given.sha256.trim() === "" ? undefined : given.sha256,
                 draft: given.draft,
                 keep_file: given.keep,
+                member: given.member.trim() === "" ? undefined : given.member.trim(),
             };
             if (given.image !== undefined) order.upload = (await send(given.image, sheet, setSent)).id;
             else if (given.folder !== "") order.folder_file = given.folder;
-            else order.url = given.url;
+            else {
+                order.url = given.url;
+                if (given.user !== "") {
+                    order.url_user = given.user;
+                    order.url_password = given.password;
+                }
+            }
             return post<Job>("releases", order, requestKey());
         },
     });
@@ -179,6 +189,48 @@ export function AddRelease() {
                             </select>
                         </label>
                     )}
+                </div>
+                <div className="flex flex-wrap gap-4">
+                    {given.url !== "" && (
+                        <>
+                            <label className="grid gap-1">
+                                User, if the publisher wants one
+                                <input
+                                    name="user"
+                                    autoComplete="off"
+                                    value={given.user}
+                                    onChange={(event) => {
+                                        change({ user: event.target.value });
+                                    }}
+                                    className={FIELD}
+                                />
+                            </label>
+                            <label className="grid gap-1">
+                                Password, used once and not kept
+                                <input
+                                    name="password"
+                                    type="password"
+                                    autoComplete="off"
+                                    value={given.password}
+                                    onChange={(event) => {
+                                        change({ password: event.target.value });
+                                    }}
+                                    className={FIELD}
+                                />
+                            </label>
+                        </>
+                    )}
+                    <label className="grid gap-1">
+                        Which file of an archive, where it holds several images
+                        <input
+                            name="member"
+                            value={given.member}
+                            onChange={(event) => {
+                                change({ member: event.target.value });
+                            }}
+                            className={FIELD}
+                        />
+                    </label>
                 </div>
                 <label className="grid gap-1">
                     SHA-256 as published, of the file or of the raw image

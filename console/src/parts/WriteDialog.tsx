@@ -3,12 +3,12 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 
-import { type Device, type Job, type NewPlan, type Plan, type Release, get, post, requestKey } from "../api/client";
+import { type Device, type Job, type NewPlan, type Plan, Refusal, type Release, get, post, requestKey } from "../api/client";
 import { useBackups } from "../api/live";
 import { FileView } from "./FileView";
 import { JobView } from "./JobView";
 import { Size } from "./text";
-import { Button, Facts, Failure, Label, Notice } from "./ui";
+import { Button, FIELD, Facts, Failure, Label, Notice } from "./ui";
 
 type Kind = "device" | "release" | "backup";
 const KINDS: [Kind, string][] = [
@@ -103,6 +103,22 @@ function Steps({ slot }: { slot: number }) {
                 </Button>
             </div>
             <Failure error={plan.error ?? confirm.error} />
+            {plan.error instanceof Refusal && plan.error.problem.code === "withdrawn" && (
+                <form
+                    className="flex items-end gap-3 text-sm"
+                    onSubmit={(event) => {
+                        event.preventDefault();
+                        const reason = new FormData(event.currentTarget).get("reason");
+                        plan.mutate({ slot, [kind]: name, override_reason: typeof reason === "string" ? reason : "" });
+                    }}
+                >
+                    <label className="grid flex-1 gap-1">
+                        Reason to write it all the same
+                        <input name="reason" required className={FIELD} />
+                    </label>
+                    <Button type="submit">Show the plan all the same</Button>
+                </form>
+            )}
             {plan.data !== undefined && (
                 <>
                     <PlanView plan={plan.data} />

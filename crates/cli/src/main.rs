@@ -103,7 +103,20 @@ struct Ended {
     detail: String,
 }
 
+/// Whoever reads the output may stop reading, as `head` does: that is no defect to report.
+fn end_quietly_when_nobody_reads() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        let words = panic.payload().downcast_ref::<String>();
+        if words.is_some_and(|words| words.starts_with("failed printing to stdout")) {
+            std::process::exit(0);
+        }
+        usual(panic);
+    }));
+}
+
 fn main() -> ExitCode {
+    end_quietly_when_nobody_reads();
     let args = Args::parse();
     let json = args.json;
     let runtime = tokio::runtime::Builder::new_current_thread()
