@@ -52,6 +52,19 @@ pub trait Disk: Send + Sync {
     /// Writes all of `data` at `offset`.
     fn write_at(&mut self, offset: u64, data: &[u8]) -> Result<(), DiskError>;
 
+    /// Writes `len` zero bytes at `offset`.
+    fn zero_at(&mut self, offset: u64, len: u64) -> Result<(), DiskError> {
+        check_range(self.len(), offset, len)?;
+        let zeros = vec![0; len.min(1 << 16) as usize];
+        let mut at = offset;
+        while at < offset + len {
+            let piece = (offset + len - at).min(zeros.len() as u64);
+            self.write_at(at, &zeros[..piece as usize])?;
+            at += piece;
+        }
+        Ok(())
+    }
+
     /// Reads `len` bytes from `offset` into a new buffer. For small structures only.
     fn read_vec(&self, offset: u64, len: usize) -> Result<Vec<u8>, DiskError> {
         check_range(self.len(), offset, len as u64)?;
@@ -241,6 +254,11 @@ impl<D: Disk> Disk for Window<D> {
         check_range(self.len, offset, data.len() as u64)?;
         self.disk.write_at(self.start + offset, data)
     }
+
+    fn zero_at(&mut self, offset: u64, len: u64) -> Result<(), DiskError> {
+        check_range(self.len, offset, len)?;
+        self.disk.zero_at(self.start + offset, len)
+    }
 }
 
 impl<D: Disk + ?Sized> Disk for &mut D {
@@ -254,5 +272,9 @@ impl<D: Disk + ?Sized> Disk for &mut D {
 
     fn write_at(&mut self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         (**self).write_at(offset, data)
+    }
+
+    fn zero_at(&mut self, offset: u64, len: u64) -> Result<(), DiskError> {
+        (**self).zero_at(offset, len)
     }
 }

@@ -25,6 +25,7 @@ mod layout;
 mod machine;
 mod map;
 mod overlay;
+mod ranges;
 mod spool;
 mod stamp;
 pub mod table;

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use crate::disk::{Disk, DiskError, check_range};
+use crate::ranges::Ranges;
 use crate::{ByteKind, CHUNK, Map};
 
 /// Granularity of the copy, in bytes. Small, so that an edited inode costs one block.
@@ -17,6 +18,11 @@ pub struct Overlay<B> {
     base: B,
     len: u64,
     blocks: BTreeMap<u64, Box<[u8; BLOCK_LEN]>>,
+    /// Blocks that read as zero whatever the base holds, where `blocks` has none.
+    zeroed: Ranges,
+    /// Blocks that were written with what they held. They count where the base calls them free,
+    /// since the card may hold anything there.
+    equal: Ranges,
 }
 
 impl<B: Disk> Overlay<B> {
@@ -26,10 +32,12 @@ impl<B: Disk> Overlay<B> {
             base,
             len,
             blocks: BTreeMap::new(),
+            zeroed: Ranges::default(),
+            equal: Ranges::default(),
         }
     }
 
-    /// Indices of the chunks that differ in origin from the base, ascending.
+    /// Indices of the chunks that hold other bytes than the base, ascending.
     pub fn changed_chunks(&self) -> impl Iterator<Item = u64> + '_ {
         let mut last = None;
         self.blocks.keys().filter_map(move |block| {
@@ -38,15 +46,56 @@ impl<B: Disk> Overlay<B> {
         })
     }
 
-    /// The map of the overlay, given the map of its base: changed blocks are data, what the
-    /// base does not reach is free.
+    /// Indices of all chunks that are not as the base and its map have them, ascending: those
+    /// with other bytes, those zeroed, and those with bytes that counted for nothing before.
+    pub fn touched_chunks(&self, base: &Map) -> Vec<u64> {
+        let mut touched: Vec<u64> = self.changed_chunks().collect();
+        for (from, to) in self.zeroed.iter().chain(self.newly_kept(base)) {
+            touched.extend(from * BLOCK / CHUNK..(to * BLOCK).div_ceil(CHUNK));
+        }
+        touched.sort_unstable();
+        touched.dedup();
+        touched
+    }
+
+    /// Blocks written with what they held where the base calls some of it free.
+    fn newly_kept<'a>(&'a self, base: &'a Map) -> impl Iterator<Item = (u64, u64)> + 'a {
+        self.equal
+            .iter()
+            .flat_map(|(from, to)| from..to)
+            .filter(|block| {
+                let (start, end) = (block * BLOCK, self.len.min((block + 1) * BLOCK));
+                end > base.len() || base.has_free(start, end)
+            })
+            .map(|block| (block, block + 1))
+    }
+
+    /// The map of the overlay, given the map of its base: written blocks are data, zeroed ones
+    /// zero, what the base does not reach is free.
     pub fn map(&self, base: &Map) -> Map {
         let mut map = base.resized(self.len);
+        let mut set = |from: u64, to: u64, kind| {
+            map.set(from * BLOCK, self.len.min(to * BLOCK), kind);
+        };
+        for (from, to) in self.zeroed.iter() {
+            set(from, to, ByteKind::Zero);
+        }
+        for (from, to) in self.newly_kept(base) {
+            set(from, to, ByteKind::Data);
+        }
         for block in self.blocks.keys() {
-            let start = block * BLOCK;
-            map.set(start, self.len.min(start + BLOCK), ByteKind::Data);
+            set(*block, block + 1, ByteKind::Data);
         }
         map
+    }
+
+    /// What a block holds that has not been written.
+    fn read_below(&self, block: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        if self.zeroed.contains(block) {
+            buf.fill(0);
+            return Ok(());
+        }
+        self.read_base(block * BLOCK, buf)
     }
 
     /// Reads from the base alone, zero where it does not reach.
@@ -86,6 +135,11 @@ impl<B: Disk> Disk for Overlay<B> {
         self.read_base(offset, buf)?;
         let first = offset / BLOCK;
         let last = (offset + buf.len() as u64).div_ceil(BLOCK);
+        for (from, to) in self.zeroed.within(first, last) {
+            let from = (from * BLOCK).max(offset);
+            let to = (to * BLOCK).min(offset + buf.len() as u64);
+            buf[(from - offset) as usize..(to - offset) as usize].fill(0);
+        }
         for (block, bytes) in self.blocks.range(first..last) {
             let start = block * BLOCK;
             let from = start.max(offset);
@@ -110,14 +164,44 @@ impl<B: Disk> Disk for Overlay<B> {
             }
             let mut bytes = Box::new([0; BLOCK_LEN]);
             let reach = (self.len - block * BLOCK).min(BLOCK) as usize;
-            self.read_base(block * BLOCK, &mut bytes[..reach])?;
+            self.read_below(block, &mut bytes[..reach])?;
             // A write that changes nothing must not count as a change.
             if bytes[within..within + len] == *now {
+                self.equal.add(block, block + 1);
                 continue;
             }
             bytes[within..within + len].copy_from_slice(now);
             self.blocks.insert(block, bytes);
         }
+        Ok(())
+    }
+
+    /// Whole blocks are only noted, so that a large range costs no memory.
+    fn zero_at(&mut self, offset: u64, len: u64) -> Result<(), DiskError> {
+        check_range(self.len, offset, len)?;
+        let end = offset + len;
+        let first = offset.next_multiple_of(BLOCK).min(end);
+        let last = if end == self.len {
+            end.div_ceil(BLOCK)
+        } else {
+            end / BLOCK
+        };
+        let zeros = [0; BLOCK_LEN];
+        self.write_at(offset, &zeros[..(first - offset) as usize])?;
+        if first.div_ceil(BLOCK) >= last {
+            return self.write_at(first, &zeros[..(end - first) as usize]);
+        }
+        let tail = (last * BLOCK).min(end);
+        self.write_at(tail, &zeros[..(end - tail) as usize])?;
+        let gone: Vec<u64> = self
+            .blocks
+            .range(first / BLOCK..last)
+            .map(|(block, _)| *block)
+            .collect();
+        for block in gone {
+            self.blocks.remove(&block);
+        }
+        self.zeroed.add(first / BLOCK, last);
         Ok(())
     }
 }
@@ -140,8 +224,14 @@ mod tests {
             let mut model = base.bytes().to_vec();
             model.resize(len, 0);
             let mut overlay = Overlay::new(&base, len as u64);
-            for (offset, data) in &writes {
+            for (number, (offset, data)) in writes.iter().enumerate() {
                 let start = *offset as usize;
+                if number % 3 == 2 {
+                    let more = (data.len() * 3).min(len - start);
+                    model[start..start + more].fill(0);
+                    overlay.zero_at(*offset, more as u64).unwrap();
+                    continue;
+                }
                 model[start..start + data.len()].copy_from_slice(data);
                 overlay.write_at(*offset, data).unwrap();
             }
@@ -158,6 +248,29 @@ mod tests {
         assert_eq!(overlay.changed_chunks().count(), 0);
         overlay.write_at(131_000, &[8; 200]).unwrap();
         assert_eq!(overlay.changed_chunks().collect::<Vec<_>>(), [0, 1]);
+    }
+
+    #[test]
+    fn zeros_and_equal_bytes_count_where_the_base_is_free() {
+        let base = MemoryDisk::new(4 * CHUNK as usize);
+        let mut map = Map::uniform(4 * CHUNK, ByteKind::Free);
+        map.set(0, CHUNK, ByteKind::Data);
+        let mut overlay = Overlay::new(&base, 6 * CHUNK);
+        overlay.write_at(4096, &[0; 100]).unwrap();
+        overlay.write_at(CHUNK, &[0; 100]).unwrap();
+        overlay.zero_at(3 * CHUNK + 10, 2 * CHUNK).unwrap();
+        assert_eq!(overlay.changed_chunks().count(), 0);
+        assert_eq!(overlay.touched_chunks(&map), [1, 3, 4, 5]);
+        let after = overlay.map(&map);
+        let kind = |at| after.runs_in(at, at + 1)[0].kind;
+        assert_eq!(
+            kind(CHUNK),
+            ByteKind::Data,
+            "an equal write into free bytes"
+        );
+        assert_eq!(kind(2 * CHUNK), ByteKind::Free);
+        assert_eq!(kind(4 * CHUNK), ByteKind::Zero);
+        assert_eq!(kind(6 * CHUNK - 1), ByteKind::Free);
     }
 
     #[test]

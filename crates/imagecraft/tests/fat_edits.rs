@@ -38,11 +38,10 @@ fn paths() -> impl Strategy<Value = String> {
     ]
 }
 
-fn edits() -> impl Strategy<Value = Vec<(String, Vec<u8>)>> {
-    proptest::collection::vec(
-        (paths(), proptest::collection::vec(any::<u8>(), 0..6000)),
-        1..40,
-    )
+/// Files to put, and without bytes, files and folders to remove.
+fn edits() -> impl Strategy<Value = Vec<(String, Option<Vec<u8>>)>> {
+    let bytes = proptest::option::weighted(0.75, proptest::collection::vec(any::<u8>(), 0..6000));
+    proptest::collection::vec((paths(), bytes), 1..40)
 }
 
 /// What fsck.fat says of the bytes; a clean file system has nothing said about it.
@@ -76,6 +75,18 @@ proptest! {
         let mut spelled = BTreeMap::new();
         let mut fat = Fat::open(&mut disk).unwrap();
         for (path, bytes) in &edits {
+            let Some(bytes) = bytes else {
+                let there = model.remove(&path.to_lowercase()).is_some();
+                match fat.remove(path) {
+                    Ok(removed) => prop_assert!(removed || !there, "{path}"),
+                    Err(FatError::WrongKind(_)) => prop_assert!(!there, "{path}"),
+                    Err(other) => prop_assert!(false, "{path}: {other}"),
+                }
+                if there {
+                    spelled.remove(&path.to_lowercase());
+                }
+                continue;
+            };
             match fat.put(path, bytes) {
                 Ok(()) => {
                     // Names are found without regard to case; the first spelling stays.
@@ -88,6 +99,7 @@ proptest! {
             }
         }
         fat.close().unwrap();
+        Fat::open(&disk).unwrap().check().unwrap();
         let bytes = disk.read_vec(0, len).unwrap();
         for (path, content) in &model {
             prop_assert_eq!(&read_file(&disk, path).unwrap().unwrap(), content, "{}", path);
@@ -120,6 +132,61 @@ fn replacing_a_file_again_and_again_leaks_nothing() {
         vec![199; 40_000]
     );
     fsck(&disk.read_vec(0, 1 << 20).unwrap());
+}
+
+#[test]
+fn a_damaged_file_system_is_not_edited() {
+    let mut disk = formatted(16 << 20, fatfs::FatType::Fat16);
+    let mut fat = Fat::open(&mut disk).unwrap();
+    fat.put("one.bin", &[1; 20_000]).unwrap();
+    fat.put("two.bin", &[2; 20_000]).unwrap();
+    fat.close().unwrap();
+    let sound = disk.clone();
+    let spoilt = |edit: &dyn Fn(&mut Vec<u8>)| {
+        let mut bytes = sound.bytes().to_vec();
+        edit(&mut bytes);
+        let said = Fat::open(&MemoryDisk::from(bytes)).unwrap().check();
+        said.unwrap_err().to_string()
+    };
+    Fat::open(&sound).unwrap().check().unwrap();
+    let table = usize::from(u16::from_le_bytes([sound.bytes()[14], sound.bytes()[15]])) * 512;
+    assert!(spoilt(&|bytes| bytes[table + 30] ^= 1).contains("copies"));
+    let table_len = usize::from(u16::from_le_bytes([sound.bytes()[22], sound.bytes()[23]])) * 512;
+    let root = sound
+        .bytes()
+        .windows(11)
+        .position(|w| w == b"TWO     BIN")
+        .unwrap();
+    assert!(spoilt(&|bytes| bytes[root + 26] = 2).contains("claim one cluster"));
+    assert!(spoilt(&|bytes| bytes[root + 30] = 9).contains("longer than its chain"));
+    let out = |bytes: &mut Vec<u8>| {
+        for copy in [table, table + table_len] {
+            bytes[copy + 4..copy + 6].copy_from_slice(&0xfff0_u16.to_le_bytes());
+        }
+    };
+    assert!(spoilt(&out).contains("leaves the data clusters"));
+}
+
+#[test]
+fn folders_go_only_when_they_are_empty() {
+    let mut disk = formatted(16 << 20, fatfs::FatType::Fat16);
+    let mut fat = Fat::open(&mut disk).unwrap();
+    fat.put("a long folder name/file.txt", b"x").unwrap();
+    fat.put_folder("other/deeper").unwrap();
+    assert!(matches!(
+        fat.remove("A LONG folder name"),
+        Err(FatError::WrongKind(_))
+    ));
+    assert!(fat.remove("a long folder name/FILE.TXT").unwrap());
+    assert!(!fat.remove("a long folder name/file.txt").unwrap());
+    assert!(fat.remove("a long folder name").unwrap());
+    assert!(fat.remove("other/deeper").unwrap());
+    fat.close().unwrap();
+    let said = fsck(disk.bytes());
+    assert!(
+        !said.contains("Reclaim") && !said.contains("rphan"),
+        "{said}"
+    );
 }
 
 #[test]

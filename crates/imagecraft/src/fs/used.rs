@@ -32,6 +32,15 @@ impl Used {
 
     /// Adds the blocks from `start` on, as far as they exist.
     pub fn add(&mut self, start: u64, count: u64) {
+        self.put(start, count, true);
+    }
+
+    /// Takes the blocks from `start` on out again, as far as they exist.
+    pub fn remove(&mut self, start: u64, count: u64) {
+        self.put(start, count, false);
+    }
+
+    fn put(&mut self, start: u64, count: u64, used: bool) {
         let end = start.saturating_add(count).min(self.blocks);
         let mut at = start;
         while at < end {
@@ -42,7 +51,11 @@ impl Used {
             } else {
                 (1 << take) - 1
             };
-            self.words[(at / 64) as usize] |= ones << bit;
+            let word = &mut self.words[(at / 64) as usize];
+            match used {
+                true => *word |= ones << bit,
+                false => *word &= !(ones << bit),
+            }
             at += take;
         }
     }

@@ -170,6 +170,27 @@ impl Gpt {
         self.uuid == other.uuid && self.array == other.array
     }
 
+    /// The same table with the partition of this number ending at byte `end`, to be fitted to a
+    /// disk; `None` if it has no such partition.
+    pub fn lengthened(&self, number: u32, end: u64) -> Option<Self> {
+        let mut longer = self.clone();
+        let entry = longer
+            .entries
+            .iter_mut()
+            .find(|entry| entry.number == number)?;
+        entry.len = end.checked_sub(entry.start)?;
+        let entry_len = le32(&self.header, 84)? as usize;
+        let at = (number as usize).checked_sub(1)?.checked_mul(entry_len)?;
+        let last = (end / self.sector).checked_sub(1)?;
+        longer
+            .array
+            .get_mut(at + 40..at + 48)?
+            .copy_from_slice(&last.to_le_bytes());
+        let crc = crc32fast::hash(&longer.array);
+        longer.header[88..92].copy_from_slice(&crc.to_le_bytes());
+        Some(longer)
+    }
+
     /// Writes both copies of the table so that they fit a disk of this length: the backup at its
     /// very end, the usable range up to there. Entries, GUIDs and the place of the primary
     /// entries stay; the protective record in sector 0 is stretched over the disk.

@@ -23,6 +23,8 @@ pub struct Entry {
     pub len: u64,
     /// Whether the active flag (0x80) is set.
     pub active: bool,
+    /// First byte of the record that names it: 0, or an extended boot record's.
+    pub record: u64,
 }
 
 impl Entry {
@@ -63,6 +65,7 @@ pub fn parse(sector: &[u8]) -> Option<Mbr> {
             start: u64::from(le32(raw, 8)?) * SECTOR,
             len,
             active: status == 0x80,
+            record: 0,
         });
     }
     if entries.is_empty() || entries.iter().any(|entry| entry.start == 0) {
@@ -79,6 +82,8 @@ pub fn parse(sector: &[u8]) -> Option<Mbr> {
 pub struct Chain {
     /// Those that were found, in the chain's order.
     pub entries: Vec<Entry>,
+    /// First bytes of the extended boot records, in the chain's order.
+    pub records: Vec<u64>,
     /// The byte at which the chain breaks, if it does not end as it should.
     pub broken_at: Option<u64>,
 }
@@ -88,6 +93,7 @@ pub struct Chain {
 pub fn logical<D: Disk + ?Sized>(disk: &D, extended: &Entry) -> Result<Chain, DiskError> {
     let mut chain = Chain {
         entries: Vec::new(),
+        records: Vec::new(),
         broken_at: None,
     };
     let mut at = extended.start;
@@ -103,6 +109,7 @@ pub fn logical<D: Disk + ?Sized>(disk: &D, extended: &Entry) -> Result<Chain, Di
             chain.broken_at = Some(at);
             return Ok(chain);
         }
+        chain.records.push(at);
         let read = |raw: &[u8], from: u64| {
             let start = u64::from(le32(raw, 8).unwrap_or(0)) * SECTOR;
             let len = u64::from(le32(raw, 12).unwrap_or(0)) * SECTOR;
@@ -116,6 +123,7 @@ pub fn logical<D: Disk + ?Sized>(disk: &D, extended: &Entry) -> Result<Chain, Di
                 start,
                 len,
                 active,
+                record: at,
             });
         }
         let (kind, next, len, _) = read(&sector[462..478], extended.start);
@@ -124,6 +132,72 @@ pub fn logical<D: Disk + ?Sized>(disk: &D, extended: &Entry) -> Result<Chain, Di
         }
         at = next;
     }
+}
+
+/// Cylinder, head and sector of a place that they cannot express.
+const BEYOND_CHS: [u8; 3] = [0xfe, 0xff, 0xff];
+/// Where the entries lie in a record, and their length.
+const ENTRIES: usize = 446;
+const ENTRY_LEN: usize = 16;
+
+/// Why a partition could not be made longer.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum MbrError {
+    /// The record does not name the partition.
+    #[error("no record names partition {0}")]
+    NoEntry(u32),
+    /// 32 bits count its sectors.
+    #[error("partition {0} would end beyond 2 TiB, where an MBR cannot reach")]
+    TooFar(u32),
+    /// The disk could not be read or written.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+}
+
+/// Makes the partition with this number end at byte `end`; the extended partition around a
+/// logical one, and the link to its record, are made to reach as far.
+pub fn lengthen<D: Disk + ?Sized>(disk: &mut D, number: u32, end: u64) -> Result<(), MbrError> {
+    if end / SECTOR > u64::from(u32::MAX) {
+        return Err(MbrError::TooFar(number));
+    }
+    let missing = || MbrError::NoEntry(number);
+    let head = disk.read_vec(0, SECTOR as usize)?;
+    let table = parse(&head).ok_or_else(missing)?;
+    if let Some(entry) = table.entries.iter().find(|entry| entry.number == number) {
+        return set_end(disk, 0, number as usize - 1, entry.start, end);
+    }
+    let extended = table.entries.iter().find(|entry| entry.is_extended());
+    let extended = extended.ok_or_else(missing)?;
+    let chain = logical(disk, extended)?;
+    let entry = chain.entries.iter().find(|entry| entry.number == number);
+    let entry = entry.ok_or_else(missing)?;
+    set_end(disk, entry.record, 0, entry.start, end)?;
+    let before = chain.records.iter().position(|at| *at == entry.record);
+    if let Some(before) = before.and_then(|place| place.checked_sub(1)) {
+        set_end(disk, chain.records[before], 1, entry.record, end)?;
+    }
+    if extended.start.saturating_add(extended.len) < end {
+        set_end(disk, 0, extended.number as usize - 1, extended.start, end)?;
+    }
+    Ok(())
+}
+
+/// Gives the entry at a position of a record a new end.
+fn set_end<D: Disk + ?Sized>(
+    disk: &mut D,
+    record: u64,
+    position: usize,
+    start: u64,
+    end: u64,
+) -> Result<(), MbrError> {
+    let mut sector = disk.read_vec(record, SECTOR as usize)?;
+    let at = ENTRIES + position * ENTRY_LEN;
+    let sectors = end.saturating_sub(start) / SECTOR;
+    let sectors = u32::try_from(sectors).unwrap_or(u32::MAX);
+    sector[at + 5..at + 8].copy_from_slice(&BEYOND_CHS);
+    sector[at + 12..at + 16].copy_from_slice(&sectors.to_le_bytes());
+    Ok(disk.write_at(record, &sector)?)
 }
 
 /// The trade's name of a partition type byte.

@@ -1,5 +1,6 @@
 //! Which blocks are in use: the block bitmaps, and the tables that every group has whether its
-//! bitmap was ever written or not.
+//! bitmap was ever written or not. The ends of inode tables that nobody has written yet do not
+//! count: a file system grown over a large card has hundreds of megabytes of them.
 
 use super::ExtError;
 use super::checksum::crc32c;
@@ -20,20 +21,20 @@ pub fn used<D: Disk + ?Sized>(
         0,
         superblock.first_block + 1 + superblock.superblock_offset(0),
     );
-    let descriptors = superblock.descriptor_blocks() + superblock.reserved_descriptors;
+    let mut raw_tables = Vec::new();
     for group in 0..superblock.groups() {
         let start = superblock.group_start(group);
-        if superblock.has_copy(group) {
-            used.add(start, 1 + superblock.superblock_offset(group) + descriptors);
-        }
-        if superblock.has_descriptor_block(group) {
-            let behind_copy = u64::from(superblock.has_copy(group));
-            used.add(start + behind_copy + superblock.superblock_offset(group), 1);
-        }
+        used.add(start, superblock.base_blocks(group));
         let found = superblock.group(disk, group, checked)?;
         used.add(found.block_bitmap, 1);
         used.add(found.inode_bitmap, 1);
         used.add(found.inode_table, superblock.table_blocks());
+        let written = u64::from(superblock.inodes_per_group - found.raw_inodes);
+        let written = (written * superblock.inode_len).div_ceil(superblock.block_len);
+        raw_tables.push((
+            found.inode_table + written,
+            superblock.table_blocks() - written,
+        ));
         if found.blocks_unused {
             continue;
         }
@@ -69,6 +70,10 @@ pub fn used<D: Disk + ?Sized>(
             }
             bit += run;
         }
+    }
+    // The tables of one group may lie in another, whose bitmap calls them used.
+    for (start, count) in raw_tables {
+        used.remove(start, count);
     }
     Ok(used)
 }

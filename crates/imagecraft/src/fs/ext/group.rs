@@ -6,7 +6,9 @@ use super::{ExtError, damaged};
 use crate::Disk;
 use crate::table::{le16, le32};
 
+const INODES_UNUSED: u16 = 0x1;
 const BLOCKS_UNUSED: u16 = 0x2;
+const TABLE_ZEROED: u16 = 0x4;
 
 /// One group descriptor.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -16,12 +18,15 @@ pub struct Group {
     pub inode_table: u64,
     /// Whether its block bitmap was never written: only its own tables are in use.
     pub blocks_unused: bool,
+    /// Inodes at the end of its table that were never used, and whose bytes nobody promised to
+    /// be zero.
+    pub raw_inodes: u32,
     /// Checksum of the block bitmap, and how many bits of it are kept.
     pub bitmap_checksum: (u32, u32),
 }
 
 impl Superblock {
-    fn descriptors_per_block(&self) -> u64 {
+    pub(super) fn descriptors_per_block(&self) -> u64 {
         self.block_len / self.descriptor_len
     }
 
@@ -69,9 +74,19 @@ impl Superblock {
         let at = self.descriptor_block(group) * self.block_len
             + group % self.descriptors_per_block() * self.descriptor_len;
         let raw = disk.read_vec(at, self.descriptor_len as usize)?;
+        self.parse_group(group, &raw, checked)
+    }
+
+    /// The descriptor of a group from its bytes.
+    pub(super) fn parse_group(
+        &self,
+        group: u64,
+        raw: &[u8],
+        checked: bool,
+    ) -> Result<Group, ExtError> {
         if checked
             && self.has_group_checksums()
-            && self.group_checksum(group, &raw) != le16(&raw, 0x1e)
+            && self.group_checksum(group, raw) != le16(raw, 0x1e)
         {
             return Err(ExtError::Checksum(format!(
                 "the descriptor of group {group}"
@@ -80,22 +95,32 @@ impl Superblock {
         let wide = self.descriptor_len >= 64;
         let block = |low: usize, high: usize| {
             let high = if wide {
-                le32(&raw, high).unwrap_or(0)
+                le32(raw, high).unwrap_or(0)
             } else {
                 0
             };
-            u64::from(high) << 32 | u64::from(le32(&raw, low).unwrap_or(0))
+            u64::from(high) << 32 | u64::from(le32(raw, low).unwrap_or(0))
         };
+        let flags = match self.has_group_checksums() {
+            true => le16(raw, 0x12).unwrap_or(0),
+            false => TABLE_ZEROED,
+        };
+        let half = |at| u32::from(le16(raw, at).unwrap_or(0));
+        let unused = half(0x1c) | if wide { half(0x32) << 16 } else { 0 };
         let found = Group {
             block_bitmap: block(0, 0x20),
             inode_bitmap: block(4, 0x24),
             inode_table: block(8, 0x28),
-            blocks_unused: self.has_group_checksums()
-                && le16(&raw, 0x12).unwrap_or(0) & BLOCKS_UNUSED != 0,
+            blocks_unused: flags & BLOCKS_UNUSED != 0,
+            raw_inodes: match flags & (TABLE_ZEROED | INODES_UNUSED) {
+                0 => unused.min(self.inodes_per_group),
+                INODES_UNUSED => self.inodes_per_group,
+                _ => 0,
+            },
             bitmap_checksum: (
-                u32::from(le16(&raw, 0x18).unwrap_or(0))
+                u32::from(le16(raw, 0x18).unwrap_or(0))
                     | if wide {
-                        u32::from(le16(&raw, 0x38).unwrap_or(0)) << 16
+                        u32::from(le16(raw, 0x38).unwrap_or(0)) << 16
                     } else {
                         0
                     },
@@ -123,7 +148,28 @@ impl Superblock {
         (u64::from(self.inodes_per_group) * self.inode_len).div_ceil(self.block_len)
     }
 
-    fn group_checksum(&self, group: u64, raw: &[u8]) -> Option<u16> {
+    /// Blocks at the beginning of a group that hold the superblock's copy and descriptors.
+    pub(super) fn base_blocks(&self, group: u64) -> u64 {
+        let copy = match self.has_copy(group) {
+            true => 1 + self.superblock_offset(group),
+            false => 0,
+        };
+        if self.has_meta_groups() && group / self.descriptors_per_block() >= self.first_meta_group {
+            return copy + u64::from(self.has_descriptor_block(group));
+        }
+        match copy {
+            0 => 0,
+            copy => copy + self.descriptor_blocks() + self.reserved_descriptors,
+        }
+    }
+
+    /// Blocks that belong to a group; the last one may be shorter than the others.
+    pub(super) fn group_len(&self, group: u64) -> u64 {
+        self.blocks_per_group
+            .min(self.blocks - self.group_start(group))
+    }
+
+    pub(super) fn group_checksum(&self, group: u64, raw: &[u8]) -> Option<u16> {
         let number = (group as u32).to_le_bytes();
         if self.has_checksums() {
             let state = crc32c(crc32c(self.seed, &number), raw.get(..0x1e)?);

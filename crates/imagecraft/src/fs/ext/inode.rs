@@ -9,11 +9,11 @@ use crate::table::{le16, le32};
 
 /// The root folder's inode.
 pub const ROOT: u32 = 2;
-const EXTENTS: u32 = 0x8_0000;
+pub const EXTENTS: u32 = 0x8_0000;
 const INLINE: u32 = 0x1000_0000;
 const ENCRYPTED: u32 = 0x800;
-const EXTENT_MAGIC: u16 = 0xf30a;
-const ATTRIBUTE_MAGIC: u32 = 0xea02_0000;
+pub const EXTENT_MAGIC: u16 = 0xf30a;
+pub const ATTRIBUTE_MAGIC: u32 = 0xea02_0000;
 /// Most pieces that one file may lie in, and most blocks of its tables.
 const MOST_PIECES: usize = 1 << 20;
 /// Bytes that are given on at once.
@@ -29,9 +29,9 @@ pub struct Inode {
     pub len: u64,
     pub flags: u32,
     /// Blocks of 512 bytes that it takes, 0 for a link that lies in the inode.
-    sectors: u32,
+    pub sectors: u32,
     /// The 60 bytes of block pointers or content.
-    block: Vec<u8>,
+    pub block: Vec<u8>,
     /// What follows the classic 128 bytes.
     extra: Vec<u8>,
 }
@@ -50,6 +50,23 @@ pub struct Piece {
 }
 
 impl Inode {
+    /// The inode in at least 128 bytes.
+    pub fn parse(number: u32, raw: &[u8]) -> Self {
+        let word = |at| u32::from(le16(raw, at).unwrap_or(0));
+        let long = |at| le32(raw, at).unwrap_or(0);
+        Self {
+            number,
+            mode: word(0) as u16,
+            user: word(0x78) << 16 | word(2),
+            group: word(0x7a) << 16 | word(0x18),
+            len: u64::from(long(0x6c)) << 32 | u64::from(long(4)),
+            flags: long(0x20),
+            sectors: long(0x1c),
+            block: raw[0x28..0x64].to_vec(),
+            extra: raw[128..].to_vec(),
+        }
+    }
+
     pub fn kind(&self) -> NodeKind {
         match self.mode >> 12 {
             0x8 => NodeKind::File,
@@ -116,19 +133,7 @@ pub fn read<D: Disk + ?Sized>(
     let table = superblock.group(disk, group, false)?.inode_table;
     let at = table * superblock.block_len + index * superblock.inode_len;
     let raw = disk.read_vec(at, superblock.inode_len as usize)?;
-    let word = |at| u32::from(le16(&raw, at).unwrap_or(0));
-    let long = |at| le32(&raw, at).unwrap_or(0);
-    Ok(Inode {
-        number,
-        mode: word(0) as u16,
-        user: word(0x78) << 16 | word(2),
-        group: word(0x7a) << 16 | word(0x18),
-        len: u64::from(long(0x6c)) << 32 | u64::from(long(4)),
-        flags: long(0x20),
-        sectors: long(0x1c),
-        block: raw[0x28..0x64].to_vec(),
-        extra: raw[128..].to_vec(),
-    })
+    Ok(Inode::parse(number, &raw))
 }
 
 /// Where the blocks of a file lie, ascending.
@@ -137,19 +142,30 @@ pub fn pieces<D: Disk + ?Sized>(
     superblock: &Superblock,
     inode: &Inode,
 ) -> Result<Vec<Piece>, ExtError> {
+    let end = inode.len.div_ceil(superblock.block_len);
+    Ok(whole_mapping(disk, superblock, inode, end)?.0)
+}
+
+/// Where the blocks of a file lie up to block `end`, and the blocks that say so.
+pub fn whole_mapping<D: Disk + ?Sized>(
+    disk: &D,
+    superblock: &Superblock,
+    inode: &Inode,
+    end: u64,
+) -> Result<(Vec<Piece>, Vec<u64>), ExtError> {
     let mut walk = Walk {
         disk,
         superblock,
         inode,
         found: Vec::new(),
-        tables: 0,
+        tables: Vec::new(),
     };
     if inode.flags & EXTENTS != 0 {
         walk.extents(&inode.block, None)?;
     } else {
-        walk.block_map()?;
+        walk.block_map(end)?;
     }
-    Ok(walk.found)
+    Ok((walk.found, walk.tables))
 }
 
 struct Walk<'a, D: ?Sized> {
@@ -157,8 +173,8 @@ struct Walk<'a, D: ?Sized> {
     superblock: &'a Superblock,
     inode: &'a Inode,
     found: Vec<Piece>,
-    /// Blocks of tables read so far, so that a circle ends.
-    tables: usize,
+    /// Blocks of tables read so far; their number ends a circle.
+    tables: Vec<u64>,
 }
 
 impl<D: Disk + ?Sized> Walk<'_, D> {
@@ -167,8 +183,8 @@ impl<D: Disk + ?Sized> Walk<'_, D> {
     }
 
     fn table(&mut self, block: u64) -> Result<Vec<u8>, ExtError> {
-        self.tables += 1;
-        if self.tables > MOST_PIECES / 8 || block >= self.superblock.blocks {
+        self.tables.push(block);
+        if self.tables.len() > MOST_PIECES / 8 || block >= self.superblock.blocks {
             return Err(self.wrong("a block table that leads nowhere"));
         }
         let len = self.superblock.block_len;
@@ -238,9 +254,8 @@ impl<D: Disk + ?Sized> Walk<'_, D> {
     }
 
     /// Twelve blocks, then one table of blocks, one of tables, one of tables of tables.
-    fn block_map(&mut self) -> Result<(), ExtError> {
+    fn block_map(&mut self, end: u64) -> Result<(), ExtError> {
         let pointers = self.inode.block.clone();
-        let end = self.inode.len.div_ceil(self.superblock.block_len);
         let mut logical = 0;
         for (place, raw) in pointers.chunks_exact(4).enumerate() {
             let block = u64::from(le32(raw, 0).unwrap_or(0));
@@ -357,7 +372,7 @@ impl<D: Disk> Ext<D> {
 
     /// Whether a short link that takes blocks, for attributes, still lies in its inode: then its
     /// pointers are text and no blocks of this file system.
-    fn is_in_place(&self, inode: &Inode) -> bool {
+    pub(super) fn is_in_place(&self, inode: &Inode) -> bool {
         let first = u64::from(le32(&inode.block, 0).unwrap_or(0));
         first >= self.superblock.blocks || inode.block[4..].iter().any(|byte| *byte != 0)
     }

@@ -33,6 +33,14 @@ pub struct Replayed<D> {
     /// four bytes of it were escaped.
     moved: BTreeMap<u64, (u64, bool)>,
     transactions: u32,
+    /// The number that the next transaction gets, where the journal holds any.
+    next_sequence: Option<u32>,
+}
+
+/// What a replay changes, without the disk.
+pub(super) struct Replay {
+    moved: BTreeMap<u64, (u64, bool)>,
+    next_sequence: Option<u32>,
 }
 
 fn be32(bytes: &[u8], at: usize) -> u32 {
@@ -303,6 +311,7 @@ impl<D: Disk> Replayed<D> {
             block_len: 1024,
             moved: BTreeMap::new(),
             transactions: 0,
+            next_sequence: None,
         }
     }
 
@@ -313,8 +322,10 @@ impl<D: Disk> Replayed<D> {
     pub fn new(disk: D, superblock: &Superblock) -> Result<Self, ExtError> {
         let mut moved = BTreeMap::new();
         let mut count = 0;
+        let mut next_sequence = None;
         if let Some((journal, start)) = Journal::open(&disk, superblock)? {
             let transactions = journal.transactions(start)?;
+            next_sequence = Some(journal.sequence.wrapping_add(transactions.len() as u32 + 1));
             let mut revoked: BTreeMap<u64, u32> = BTreeMap::new();
             for transaction in &transactions {
                 for block in &transaction.revoked {
@@ -343,12 +354,57 @@ impl<D: Disk> Replayed<D> {
             block_len: superblock.block_len,
             moved,
             transactions: count,
+            next_sequence,
         })
+    }
+
+    /// What has to be written to make it so.
+    pub(super) fn into_replay(self) -> Replay {
+        Replay {
+            moved: self.moved,
+            next_sequence: self.next_sequence,
+        }
     }
 
     /// Transactions that were in the journal.
     pub fn transactions(&self) -> u32 {
         self.transactions
+    }
+}
+
+impl Replay {
+    /// Writes all moved blocks to their place and leaves the journal empty.
+    pub(super) fn carry_out<D: Disk>(
+        &self,
+        disk: &mut D,
+        superblock: &Superblock,
+    ) -> Result<(), ExtError> {
+        let block_len = superblock.block_len;
+        for (block, (place, escaped)) in &self.moved {
+            let mut bytes = disk.read_vec(*place, block_len as usize)?;
+            if *escaped {
+                bytes[..4].copy_from_slice(&MAGIC.to_be_bytes());
+            }
+            disk.write_at(block * block_len, &bytes)?;
+        }
+        let Some(sequence) = self.next_sequence else {
+            return Ok(());
+        };
+        let inode = inode::read(disk, superblock, superblock.journal_inode)?;
+        let head = inode::pieces(disk, superblock, &inode)?
+            .first()
+            .ok_or_else(|| unfit("it has no block"))?
+            .physical
+            * block_len;
+        let mut raw = disk.read_vec(head, 1024)?;
+        raw[24..28].copy_from_slice(&sequence.to_be_bytes());
+        raw[28..32].fill(0);
+        if be32(&raw, 4) == 4 && be32(&raw, 40) & (CSUM_V2 | CSUM_V3) != 0 {
+            raw[0xfc..0x100].fill(0);
+            let checksum = crc32c(!0, &raw);
+            raw[0xfc..0x100].copy_from_slice(&checksum.to_be_bytes());
+        }
+        Ok(disk.write_at(head, &raw)?)
     }
 }
 

@@ -3,6 +3,7 @@
 
 mod blocks;
 mod checksum;
+mod edit;
 mod folder;
 mod group;
 mod inode;
@@ -12,6 +13,7 @@ mod superblock;
 use super::{FileError, FileSystem, Files, Node, NodeKind, State, Usage, tree};
 use crate::{Disk, DiskError};
 
+pub use edit::{Attributes, Editor, Grown};
 pub use journal::Replayed;
 pub use superblock::Superblock;
 
@@ -37,6 +39,15 @@ pub enum ExtError {
     /// The journal holds changes that cannot be replayed.
     #[error("the ext file system was in use and its journal cannot be replayed: {0}")]
     Journal(String),
+    /// No room for a file.
+    #[error("the ext file system is full: there is no room for {0}")]
+    Full(String),
+    /// A path that cannot be made.
+    #[error("{0:?} cannot be a path on an ext file system")]
+    Path(String),
+    /// A folder where a file is wanted, or the other way round.
+    #[error("{0} is a folder with files in it, or a file where a folder is wanted")]
+    WrongKind(String),
     /// A structure larger than is read whole.
     #[error("{0} is larger than is read at once")]
     TooLong(String),

@@ -13,10 +13,31 @@ const MAGIC: u16 = 0xef53;
 /// Features that a system may ignore.
 pub mod compat {
     pub const HAS_JOURNAL: u32 = 0x4;
+    pub const HAS_ATTRIBUTES: u32 = 0x8;
+    pub const RESIZE_INODE: u32 = 0x10;
+    pub const DIR_INDEX: u32 = 0x20;
     pub const SPARSE_SUPER2: u32 = 0x200;
+    pub const ORPHAN_FILE: u32 = 0x1000;
+    /// Those under which files can be edited: dir_prealloc, imagic, has_journal, ext_attr,
+    /// resize_inode, dir_index, sparse_super2, fast_commit, stable_inodes, orphan_file.
+    pub const EDITABLE: u32 = 0x3
+        | HAS_JOURNAL
+        | HAS_ATTRIBUTES
+        | RESIZE_INODE
+        | DIR_INDEX
+        | SPARSE_SUPER2
+        | 0x400
+        | 0x800
+        | ORPHAN_FILE;
+    pub const NAMES: &[(u32, &str)] = &[
+        (0x40, "lazy_bg"),
+        (0x80, "exclude_inode"),
+        (0x100, "exclude_bitmap"),
+    ];
 }
 /// Features that a system must know to read the file system.
 pub mod incompat {
+    pub const FILETYPE: u32 = 0x2;
     pub const RECOVER: u32 = 0x4;
     pub const JOURNAL_DEVICE: u32 = 0x8;
     pub const META_BG: u32 = 0x10;
@@ -39,6 +60,19 @@ pub mod incompat {
         | 0x8000
         | 0x1_0000
         | 0x2_0000;
+    /// Those under which files can be edited.
+    pub const EDITABLE: u32 =
+        FILETYPE | RECOVER | META_BG | EXTENTS | BITS_64 | FLEX_BG | CSUM_SEED | 0x4000;
+    pub const NAMES: &[(u32, &str)] = &[
+        (0x1, "compression"),
+        (JOURNAL_DEVICE, "journal_dev"),
+        (0x100, "mmp"),
+        (0x400, "ea_inode"),
+        (0x1000, "dirdata"),
+        (0x8000, "inline_data"),
+        (0x1_0000, "encrypt"),
+        (0x2_0000, "casefold"),
+    ];
 }
 /// Features that a system must know to write.
 pub mod ro_compat {
@@ -46,6 +80,23 @@ pub mod ro_compat {
     pub const GDT_CSUM: u32 = 0x10;
     pub const BIGALLOC: u32 = 0x200;
     pub const METADATA_CSUM: u32 = 0x400;
+    pub const DIR_NLINK: u32 = 0x20;
+    pub const ORPHAN_PRESENT: u32 = 0x1_0000;
+    /// Those under which files can be edited: sparse_super, large_file, huge_file, uninit groups,
+    /// dir_nlink, extra_isize, metadata_csum, orphans present.
+    pub const EDITABLE: u32 =
+        SPARSE_SUPER | 0x2 | 0x8 | GDT_CSUM | DIR_NLINK | 0x40 | METADATA_CSUM | ORPHAN_PRESENT;
+    pub const NAMES: &[(u32, &str)] = &[
+        (0x4, "btree_dir"),
+        (0x80, "has_snapshot"),
+        (0x100, "quota"),
+        (BIGALLOC, "bigalloc"),
+        (0x800, "replica"),
+        (0x1000, "read-only"),
+        (0x2000, "project"),
+        (0x4000, "shared_blocks"),
+        (0x8000, "verity"),
+    ];
     /// All that are known to leave the meaning of block bitmaps alone, by their bits: sparse_super
     /// to extra_isize, quota, bigalloc, metadata_csum, replica, read-only, project, shared blocks,
     /// verity, orphans present.
@@ -67,7 +118,7 @@ pub struct Superblock {
     pub(super) compat: u32,
     pub(super) incompat: u32,
     pub(super) ro_compat: u32,
-    state: u16,
+    pub(super) state: u16,
     /// Bytes in a block, 1024 to 65536.
     pub block_len: u64,
     /// Number of blocks.
@@ -87,6 +138,12 @@ pub struct Superblock {
     /// State that checksums of this file system begin with.
     pub(super) seed: u32,
     pub(super) uuid: [u8; 16],
+    /// Groups whose tables stand together, at least 1.
+    pub(super) groups_per_flex: u64,
+    /// The first inode that is free for files.
+    pub(super) first_inode: u32,
+    /// Bytes that new inodes use behind their first 128.
+    pub(super) extra_len: u16,
 }
 
 pub fn has_magic(raw: &[u8]) -> bool {
@@ -121,6 +178,15 @@ impl Superblock {
     }
 
     fn parse(raw: &[u8], disk_len: u64) -> Result<Self, ExtError> {
+        let found = Self::parse_unsealed(raw, disk_len)?;
+        if found.has_checksums() && crc32c(!0, &raw[..0x3fc]) != le32(raw, 0x3fc).unwrap_or(0) {
+            return Err(ExtError::Checksum("the superblock".into()));
+        }
+        Ok(found)
+    }
+
+    /// Checks everything but the checksum.
+    pub(super) fn parse_unsealed(raw: &[u8], disk_len: u64) -> Result<Self, ExtError> {
         let word = |at| u64::from(le16(raw, at).unwrap_or(0));
         let long = |at| le32(raw, at).unwrap_or(0);
         let wrong = ExtError::Superblock;
@@ -134,9 +200,6 @@ impl Superblock {
             return Err(wrong(
                 "kind: it is the outside journal of another file system",
             ));
-        }
-        if ro_compat & ro_compat::METADATA_CSUM != 0 && crc32c(!0, &raw[..0x3fc]) != long(0x3fc) {
-            return Err(ExtError::Checksum("the superblock".into()));
         }
         let (log_block, log_cluster) = (long(0x18), long(0x1c));
         if log_block > 6 {
@@ -214,6 +277,17 @@ impl Superblock {
             journal_inode: long(0xe0),
             seed,
             uuid,
+            groups_per_flex: if incompat & incompat::FLEX_BG != 0 {
+                1 << raw[0x174].min(31)
+            } else {
+                1
+            },
+            first_inode: if dynamic { long(0x54).max(11) } else { 11 },
+            extra_len: if inode_len > 128 {
+                (word(0x15e) as u16).clamp(28, (inode_len - 128).min(32) as u16)
+            } else {
+                0
+            },
         })
     }
 
@@ -229,6 +303,40 @@ impl Superblock {
             (0, bits) => unknown("the read-only compatible", bits),
             (bits, _) => unknown("the incompatible", bits),
         }
+    }
+
+    /// Refuses features that editing does not handle, by their names.
+    pub(super) fn check_editable(&self) -> Result<(), ExtError> {
+        let lists = [
+            (self.incompat, incompat::EDITABLE, incompat::NAMES),
+            (self.ro_compat, ro_compat::EDITABLE, ro_compat::NAMES),
+            (self.compat, compat::EDITABLE, compat::NAMES),
+        ];
+        let mut found = Vec::new();
+        for (has, editable, names) in lists {
+            for bit in (0..32).map(|bit| 1_u32 << bit) {
+                if has & bit & !editable != 0 {
+                    let name = names.iter().find(|(known, _)| *known == bit);
+                    found.push(
+                        name.map_or(format!("the unknown feature {bit:#x}"), |(_, name)| {
+                            (*name).to_owned()
+                        }),
+                    );
+                }
+            }
+        }
+        match found.as_slice() {
+            [] => Ok(()),
+            found => Err(ExtError::Feature(found.join(", "))),
+        }
+    }
+
+    pub(super) fn is_wide(&self) -> bool {
+        self.incompat & incompat::BITS_64 != 0
+    }
+
+    pub(super) fn has_meta_groups(&self) -> bool {
+        self.incompat & incompat::META_BG != 0
     }
 
     /// Whether it was unmounted, or is kept consistent by a journal.

@@ -234,6 +234,33 @@ impl<D: Disk> Fat<D> {
         self.write_entries(place, index, &raw)
     }
 
+    /// Whether a folder holds nothing but the entries for itself and the one above.
+    pub(super) fn is_empty(&self, place: Place) -> Result<bool, FatError> {
+        let entries = self.entries(place)?;
+        Ok(entries
+            .iter()
+            .all(|entry| matches!(entry.name.as_str(), "." | "..")))
+    }
+
+    /// Takes an entry and its long name out of a folder.
+    pub(super) fn take_out(&mut self, place: Place, entry: &Entry) -> Result<(), FatError> {
+        let bytes = self.folder_bytes(place)?;
+        let raw = |index: usize| &bytes[index * ENTRY..][..ENTRY];
+        let mut first = entry.index;
+        while first > 0 && raw(first - 1)[11] == LONG_NAME && raw(first - 1)[0] != DELETED {
+            first -= 1;
+            if raw(first)[0] & 0x40 != 0 {
+                break;
+            }
+        }
+        for index in first..=entry.index {
+            let mut raw = raw(index).to_vec();
+            raw[0] = DELETED;
+            self.write_entries(place, index, &raw)?;
+        }
+        Ok(())
+    }
+
     /// Makes an empty folder in another.
     pub(super) fn make_folder(&mut self, parent: Place, name: &str) -> Result<Place, FatError> {
         let first = self.allocate(1, name)?[0];

@@ -3,6 +3,7 @@
 //!
 //! Edits are reproducible: no clock of this machine goes into them.
 
+mod check;
 mod directory;
 mod files;
 mod name;
@@ -214,14 +215,7 @@ impl<D: Disk> Fat<D> {
         let (file_name, folders) = parts
             .split_last()
             .ok_or_else(|| FatError::Path(path.into()))?;
-        let mut folder = self.boot.root;
-        for name in folders {
-            folder = match self.find(folder, name)? {
-                Some(entry) if entry.is_folder() => entry.place(self.boot.root),
-                Some(_) => return Err(FatError::WrongKind((*name).into())),
-                None => self.make_folder(folder, name)?,
-            };
-        }
+        let folder = self.make_folders(folders)?;
         let found = self.find(folder, file_name)?;
         if found.as_ref().is_some_and(Entry::is_folder) {
             return Err(FatError::WrongKind(path.into()));
@@ -236,6 +230,49 @@ impl<D: Disk> Fat<D> {
             }
             None => self.add(folder, file_name, false, first, len),
         }
+    }
+
+    /// Makes the folder at `path` and those above it, where they are missing.
+    pub fn put_folder(&mut self, path: &str) -> Result<(), FatError> {
+        let parts = name::split(path)?;
+        self.make_folders(&parts).map(|_| ())
+    }
+
+    /// The folder that these names lead to, made where it is missing.
+    fn make_folders(&mut self, names: &[&str]) -> Result<Place, FatError> {
+        let mut folder = self.boot.root;
+        for name in names {
+            folder = match self.find(folder, name)? {
+                Some(entry) if entry.is_folder() => entry.place(self.boot.root),
+                Some(_) => return Err(FatError::WrongKind((*name).into())),
+                None => self.make_folder(folder, name)?,
+            };
+        }
+        Ok(folder)
+    }
+
+    /// Removes the file or empty folder at `path`. Says whether there was one.
+    pub fn remove(&mut self, path: &str) -> Result<bool, FatError> {
+        let parts = name::split(path)?;
+        let (name, folders) = parts
+            .split_last()
+            .ok_or_else(|| FatError::Path(path.into()))?;
+        let mut folder = self.boot.root;
+        for name in folders {
+            match self.find(folder, name)? {
+                Some(entry) if entry.is_folder() => folder = entry.place(self.boot.root),
+                _ => return Ok(false),
+            }
+        }
+        let Some(entry) = self.find(folder, name)? else {
+            return Ok(false);
+        };
+        if entry.is_folder() && !self.is_empty(entry.place(self.boot.root))? {
+            return Err(FatError::WrongKind(path.into()));
+        }
+        self.take_out(folder, &entry)?;
+        self.release(entry.first_cluster)?;
+        Ok(true)
     }
 
     /// The bytes of the file at `path`, or `None` where there is none.
@@ -290,7 +327,7 @@ impl<D: Disk> Fat<D> {
     }
 
     /// Refuses a cluster number that is not one of the data clusters.
-    fn check(&self, cluster: u32) -> Result<u32, FatError> {
+    fn data_cluster(&self, cluster: u32) -> Result<u32, FatError> {
         if (2..self.boot.clusters + 2).contains(&cluster) {
             Ok(cluster)
         } else {
@@ -364,7 +401,7 @@ impl<D: Disk> Fat<D> {
             if clusters.len() as u64 >= u64::from(self.boot.clusters) {
                 return Err(FatError::Damaged("a chain runs in a circle"));
             }
-            clusters.push(self.check(at)?);
+            clusters.push(self.data_cluster(at)?);
             at = self.next(at)?;
             if at == 0 {
                 return Err(FatError::Damaged("a chain ends in a free cluster"));
@@ -373,7 +410,7 @@ impl<D: Disk> Fat<D> {
         Ok(clusters)
     }
 
-    /// First byte of a cluster that has passed [`Fat::check`].
+    /// First byte of a cluster that has passed [`Fat::data_cluster`].
     fn cluster_at(&self, cluster: u32) -> u64 {
         self.boot.data_at + u64::from(cluster - 2) * self.boot.cluster_len
     }

@@ -1,0 +1,76 @@
+//! The check of the whole file system before anything in it is changed.
+
+use std::collections::BTreeSet;
+
+use super::directory::{Entry, Place};
+use super::{Fat, FatError};
+use crate::Disk;
+
+/// Most folders that are looked into; a boot partition has a few dozen.
+const MOST_FOLDERS: usize = 20_000;
+
+impl<D: Disk> Fat<D> {
+    /// Walks through all folders: every chain must stay inside the data clusters, belong to one
+    /// file alone and be as long as its file says, and the copies of the allocation table must
+    /// agree.
+    ///
+    /// # Errors
+    /// [`FatError::Damaged`] with what is wrong. Such a file system is not edited, since an edit
+    /// could spoil another file.
+    pub fn check(&self) -> Result<(), FatError> {
+        for copy in 1..self.boot.tables {
+            let at = self.boot.table_at + copy * self.boot.table_len;
+            if self.disk.read_vec(at, self.boot.table_len as usize)? != self.table_before {
+                return Err(FatError::Damaged(
+                    "the copies of its allocation table differ",
+                ));
+            }
+        }
+        let mut claimed = BTreeSet::new();
+        if let Place::Chain(first) = self.boot.root {
+            self.claim(first, &mut claimed)?;
+        }
+        let mut open = vec![self.boot.root];
+        let mut seen = 0;
+        while let Some(folder) = open.pop() {
+            seen += 1;
+            if seen > MOST_FOLDERS {
+                return Err(FatError::Damaged(
+                    "it has more folders than are looked into",
+                ));
+            }
+            for entry in self.entries(folder)? {
+                if matches!(entry.name.as_str(), "." | "..") {
+                    continue;
+                }
+                let clusters = self.claim(entry.first_cluster, &mut claimed)?;
+                self.check_length(&entry, clusters)?;
+                if entry.is_folder() {
+                    open.push(Place::Chain(entry.first_cluster));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn claim(&self, first: u32, claimed: &mut BTreeSet<u32>) -> Result<u64, FatError> {
+        let chain = self.chain(first)?;
+        for cluster in &chain {
+            if !claimed.insert(*cluster) {
+                return Err(FatError::Damaged("two files claim one cluster"));
+            }
+        }
+        Ok(chain.len() as u64)
+    }
+
+    fn check_length(&self, entry: &Entry, clusters: u64) -> Result<(), FatError> {
+        let wanted = u64::from(entry.len).div_ceil(self.boot.cluster_len);
+        match (entry.is_folder(), clusters) {
+            (true, 0) => Err(FatError::Damaged("a folder has no cluster")),
+            (false, clusters) if clusters < wanted => {
+                Err(FatError::Damaged("a file is longer than its chain"))
+            }
+            _ => Ok(()),
+        }
+    }
+}
