@@ -56,6 +56,12 @@ impl Partition {
             .is_some_and(|fs| fs.kind.starts_with(family) && fs.kind != "exFAT")
     }
 
+    /// What it holds, in the trade's words.
+    pub fn holds(&self) -> &str {
+        let fs = self.file_system.as_ref();
+        fs.map_or("no known file system", |fs| fs.kind.as_str())
+    }
+
     /// How people call it: its number, and its label where there is one.
     pub fn title(&self) -> String {
         let label = self.file_system.as_ref().and_then(|fs| fs.label.as_deref());

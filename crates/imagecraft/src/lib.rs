@@ -20,6 +20,7 @@ pub mod container;
 mod disk;
 mod finding;
 pub mod fs;
+pub mod grow;
 pub mod inspect;
 mod layout;
 mod machine;

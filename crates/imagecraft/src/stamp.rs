@@ -3,11 +3,14 @@
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
+use crate::compose::root;
 use crate::fs::fat;
 use crate::{Disk, Layout};
 
-/// Where the stamp lies, on the first FAT partition.
+/// Where the stamp lies: on the first FAT partition, or where there is none, on the root.
 pub const STAMP_PATH: &str = "duplicarium-stamp.json";
+/// No stamp is longer, in bytes.
+const MOST_STAMP: usize = 64 * 1024;
 
 /// What a card holds and whose it is. No secrets.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -48,8 +51,14 @@ impl Stamp {
 
     /// Looks for a stamp on a disk. A disk that cannot be understood has none.
     pub fn find<D: Disk + ?Sized>(disk: &D, layout: &Layout) -> Option<Self> {
-        let window = layout.boot()?.window(disk).ok()?;
-        let bytes = fat::read_file(&window, STAMP_PATH).ok()??;
+        let bytes = match layout.boot() {
+            Some(boot) => fat::read_file(&boot.window(disk).ok()?, STAMP_PATH).ok()??,
+            None => {
+                let window = root(disk, layout)?.window(disk).ok()?;
+                let files = crate::fs::open(window).ok()??;
+                files.read_head(STAMP_PATH, MOST_STAMP).ok()?
+            }
+        };
         serde_json::from_slice(&bytes)
             .ok()
             .filter(|stamp: &Self| stamp.format == 1)

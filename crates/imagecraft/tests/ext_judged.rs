@@ -90,7 +90,8 @@ fn block_len(image: &Path) -> (u64, u64) {
     (block, number("Cluster size:").unwrap_or(block))
 }
 
-/// Bytes of inode tables that were never written, which dumpe2fs does not call free.
+/// Bytes that dumpe2fs does not call free and no system reads: of inode tables that were never
+/// written, and of the room for more descriptors behind copies of the superblock.
 fn raw_tables(image: &Path) -> Vec<(u64, u64)> {
     let text = run("dumpe2fs", &[image.to_str().unwrap()]);
     let (block_len, _) = block_len(image);
@@ -103,14 +104,23 @@ fn raw_tables(image: &Path) -> Vec<(u64, u64)> {
         number("Inode size:").unwrap_or(128),
     );
     let lazy = text.contains("metadata_csum") || text.contains("uninit_bg");
-    let (mut zeroed, mut table, mut found) = (true, (0, 0), Vec::new());
+    let (mut zeroed, mut first_group) = (true, true);
+    let (mut table, mut found) = ((0, 0), Vec::new());
     for line in text.lines() {
         if line.starts_with("Group ") {
             zeroed = !lazy || line.contains("ITABLE_ZEROED");
+            first_group = line.starts_with("Group 0:");
         }
         if let Some(range) = line.trim().strip_prefix("Inode table at ") {
             let (first, last) = range.split(' ').next().unwrap().split_once('-').unwrap();
             table = (first.parse().unwrap(), last.parse::<u64>().unwrap() + 1);
+        }
+        if let Some(range) = line.trim().strip_prefix("Reserved GDT blocks at ") {
+            let (first, last) = range.split_once('-').unwrap_or((range, range));
+            let (first, last): (u64, u64) = (first.parse().unwrap(), last.parse().unwrap());
+            if !first_group {
+                found.push((first * block_len, (last + 1) * block_len));
+            }
         }
         let unused = line.trim().strip_suffix(" unused inodes");
         if let Some(unused) = unused.filter(|_| !zeroed) {
@@ -138,7 +148,7 @@ fn compare_blocks(image: &Path, what: &str) {
     }
     let raw = raw_tables(image);
     let lazily = what.contains("lazy_itable_init=1");
-    assert!(!lazily || !raw.is_empty(), "{what}");
+    assert!(!lazily || raw.len() > 30, "{what}");
     for (start, end) in raw {
         expected.set(start, end, ByteKind::Free);
     }

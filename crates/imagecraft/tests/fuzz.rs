@@ -158,6 +158,79 @@ fn files() {
     });
 }
 
+/// What is edited in whatever a damaged file system still lets edit.
+fn edit_all<D: Disk>(disk: D, paths: &[String]) -> Result<(), fs::ext::ExtError> {
+    let given = fs::ext::Attributes::default();
+    let mut editor = fs::ext::Editor::open(disk)?;
+    let _ = editor.grow(false);
+    let _ = editor.put("/etc/a new file", &[7; 5000], &given);
+    let _ = editor.make_folder("/new folder/below", &given);
+    let _ = editor.link("/etc/link", "target");
+    for (number, path) in paths.iter().enumerate() {
+        let _ = match number % 3 {
+            0 => editor.put(path, &[9; 3000], &given),
+            1 => editor.remove(path).map(|_| ()),
+            _ => editor.put(&format!("{path}/below"), b"", &given),
+        };
+    }
+    for number in 0..40 {
+        let _ = editor.put(&format!("/etc/many {number:0100}"), b"x", &given);
+    }
+    let _ = editor.grow(true);
+    editor.close()
+}
+
+#[test]
+fn edits() {
+    target(&FILE_SYSTEMS, 60, |bytes| {
+        let disk = MemoryDisk::from(bytes);
+        let mut paths = Vec::new();
+        if let Ok(Some(files)) = fs::open(&disk) {
+            let _ = fs::walk(files.as_ref(), &mut |path, _| {
+                paths.push(path.to_owned());
+                match paths.len() {
+                    60 => Err(fs::FileError::Missing("enough".into())),
+                    _ => Ok(()),
+                }
+            });
+        }
+        let mut overlay = Overlay::new(&disk, disk.len() + (40 << 20));
+        if let Ok(mut fat) = fs::fat::Fat::open(&mut overlay) {
+            let _ = fat.check();
+            for path in &paths {
+                let _ = fat.remove(path);
+                let _ = fat.put(path, &[1; 3000]);
+            }
+            let _ = fat.close();
+            return;
+        }
+        let _ = edit_all(&mut overlay, &paths);
+    });
+}
+
+#[test]
+fn longer_tables() {
+    target(&["mbr", "gpt"], 600, |bytes| {
+        let disk = MemoryDisk::from(bytes);
+        let Ok(mut layout) = Layout::read(&disk) else {
+            return;
+        };
+        let len = disk.len() + (40 << 20);
+        let mut other = Overlay::new(&disk, len);
+        for partition in layout.partitions.clone() {
+            let number = partition.number;
+            let _ = imagecraft::grow::lengthen(&mut other, &mut layout, number, len - (1 << 20));
+        }
+        let map = imagecraft::Map::uniform(disk.len(), imagecraft::ByteKind::Data);
+        let recipe = imagecraft::compose::Recipe {
+            growth: Some(Default::default()),
+            go_on: true,
+            ..Default::default()
+        };
+        let _ = imagecraft::compose::compose(&disk, &map, len, &recipe);
+    });
+}
+
 #[test]
 fn whole_inspections() {
     target(&["mbr", "gpt", "fat12", "ext4"], 150, |bytes| {

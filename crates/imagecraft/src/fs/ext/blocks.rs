@@ -1,6 +1,7 @@
 //! Which blocks are in use: the block bitmaps, and the tables that every group has whether its
-//! bitmap was ever written or not. The ends of inode tables that nobody has written yet do not
-//! count: a file system grown over a large card has hundreds of megabytes of them.
+//! bitmap was ever written or not. What no system reads does not count, the ends of inode tables
+//! that nobody has written yet and the room that copies of the descriptors may grow into: a file
+//! system grown over a large card has hundreds of megabytes of both.
 
 use super::ExtError;
 use super::checksum::crc32c;
@@ -74,6 +75,10 @@ pub fn used<D: Disk + ?Sized>(
     // The tables of one group may lie in another, whose bitmap calls them used.
     for (start, count) in raw_tables {
         used.remove(start, count);
+    }
+    for group in 1..superblock.groups() {
+        let (from, count) = superblock.reserved_blocks(group);
+        used.remove(superblock.group_start(group) + from, count);
     }
     Ok(used)
 }

@@ -148,6 +148,18 @@ impl Superblock {
         (u64::from(self.inodes_per_group) * self.inode_len).div_ceil(self.block_len)
     }
 
+    /// Where in a group the blocks lie that are reserved for a copy of more descriptors, counted
+    /// from its first block, and how many they are.
+    pub(super) fn reserved_blocks(&self, group: u64) -> (u64, u64) {
+        match self
+            .base_blocks(group)
+            .checked_sub(self.reserved_descriptors)
+        {
+            Some(from) if from > 1 && self.has_copy(group) => (from, self.reserved_descriptors),
+            _ => (0, 0),
+        }
+    }
+
     /// Blocks at the beginning of a group that hold the superblock's copy and descriptors.
     pub(super) fn base_blocks(&self, group: u64) -> u64 {
         let copy = match self.has_copy(group) {

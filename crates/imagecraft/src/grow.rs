@@ -1,0 +1,93 @@
+//! The last partition and its file system, grown over the card.
+
+use serde::{Deserialize, Serialize};
+
+use crate::table::{TableKind, mbr};
+use crate::{Disk, Layout, Partition};
+
+/// Partitions end on this border, as erase blocks of cards and the habit of the trade want it.
+const BORDER: u64 = 1 << 20;
+/// Room that is not worth a change of the table.
+const LEAST: u64 = 4 << 20;
+
+/// How the last partition is grown.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Growth {
+    /// Bytes to leave at the card's end.
+    pub leave: u64,
+    /// Whether descriptors may be scattered where there is no room for them together.
+    pub scattered: bool,
+}
+
+/// What growing comes to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Grown {
+    /// Number of the partition.
+    pub partition: u32,
+    /// Its length in bytes before.
+    pub before: u64,
+    /// Its length in bytes after.
+    pub after: u64,
+    /// Bytes that its file system fills.
+    pub filled: u64,
+    /// Why the file system does not fill it, if it does not.
+    pub limited: Option<String>,
+}
+
+/// The partition that ends last, and where it may end on a card of `card_len` bytes; or why it
+/// is left as it is.
+pub fn reach(layout: &Layout, card_len: u64, growth: Growth) -> Result<(&Partition, u64), String> {
+    let last = layout
+        .partitions
+        .iter()
+        .max_by_key(|partition| partition.end())
+        .ok_or("there is no partition")?;
+    if !last.is_ext() {
+        return Err(format!(
+            "{} is the last one and holds {}; only ext file systems are grown",
+            last.title(),
+            last.holds()
+        ));
+    }
+    let backup = layout.gpt.as_ref().map_or(0, |gpt| gpt.backup_len());
+    let mut end = card_len.saturating_sub(growth.leave.max(backup));
+    end -= end % BORDER;
+    if layout.table == TableKind::Mbr {
+        end = end.min(u64::from(u32::MAX) * crate::SECTOR / BORDER * BORDER);
+    }
+    if layout.table == TableKind::None {
+        return Ok((last, card_len.saturating_sub(growth.leave)));
+    }
+    match end.checked_sub(last.end()) {
+        Some(gain) if gain >= LEAST => Ok((last, end)),
+        _ => Err(format!("{} reaches the card's end already", last.title())),
+    }
+}
+
+/// Gives the partition its new end in the table.
+pub fn lengthen<D: Disk>(
+    disk: &mut D,
+    layout: &mut Layout,
+    number: u32,
+    end: u64,
+) -> Result<(), String> {
+    match layout.table {
+        TableKind::Mbr => mbr::lengthen(disk, number, end).map_err(|e| e.to_string())?,
+        TableKind::Gpt => {
+            let table = layout
+                .gpt
+                .as_ref()
+                .and_then(|gpt| gpt.lengthened(number, end));
+            let table = table.ok_or_else(|| format!("the table has no partition {number}"))?;
+            table.fit(disk).map_err(|e| e.to_string())?;
+            layout.gpt = Some(table);
+        }
+        TableKind::None => {}
+    }
+    for partition in &mut layout.partitions {
+        if partition.number == number {
+            partition.len = end.saturating_sub(partition.start);
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,364 @@
+//! Cards composed with files on FAT and ext and with the last partition grown: judged by the
+//! tools for tables and file systems, and mounted by the kernel.
+
+mod judges;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use imagecraft::compose::{Change, ComposeError, PlacedFile, Recipe, Target, compose, read_base};
+use imagecraft::fs::ext::Attributes;
+use imagecraft::grow::Growth;
+use imagecraft::{ByteKind, Disk, FileDisk, Layout, Stamp, StampBase};
+use judges::{Content, is_sound, mke2fs, mount, run, seen, tool};
+use tempfile::TempDir;
+
+const MIB: u64 = 1 << 20;
+
+/// Tables as sfdisk reads them: what stands in front, the boot and the root partition, both in
+/// MiB.
+const MBR: (&str, u64, u64) = (
+    "label: dos\nlabel-id: 0x5a17ab1e\nstart=8192, size=32768, type=c, bootable\nstart=40960, size=81920, type=83\n",
+    4,
+    20,
+);
+const LOGICAL: (&str, u64, u64) = (
+    "label: dos\nlabel-id: 0x0c0ffee0\nstart=8192, size=32768, type=c, bootable\nstart=40960, size=122880, type=5\nstart=43008, size=20480, type=83\nstart=65536, size=81920, type=83\n",
+    4,
+    32,
+);
+const GPT: (&str, u64, u64) = (
+    "label: gpt\nstart=8192, size=32768, type=uefi, name=boot\nstart=40960, size=81920, type=linux, name=root\n",
+    4,
+    20,
+);
+
+fn put(image: &Path, part: &Path, at: u64) {
+    run(
+        "dd",
+        &[
+            &format!("if={}", part.display()),
+            &format!("of={}", image.display()),
+            "bs=1M",
+            &format!("seek={at}"),
+            "conv=notrunc,sparse",
+            "status=none",
+        ],
+    );
+}
+
+/// An image with a table, a FAT boot partition and an ext root of 40 MiB.
+fn image(dir: &Path, (script, boot_at, root_at): (&str, u64, u64), options: &str) -> PathBuf {
+    let path = dir.join("image.raw");
+    let _ = fs::remove_file(&path);
+    FileDisk::create(&path, 80 * MIB).unwrap();
+    let rules = dir.join("rules");
+    fs::write(&rules, script).unwrap();
+    let command = format!("sfdisk -q {} < {}", path.display(), rules.display());
+    run("sh", &["-c", &command]);
+    let part = dir.join("part");
+    let _ = fs::remove_file(&part);
+    FileDisk::create(&part, 16 * MIB).unwrap();
+    run(
+        "mkfs.fat",
+        &["-F", "16", "-n", "BOOT", part.to_str().unwrap()],
+    );
+    put(&path, &part, boot_at);
+    let tree = dir.join("tree");
+    if !tree.exists() {
+        fs::create_dir_all(tree.join("etc/network")).unwrap();
+        fs::write(tree.join("etc/hostname"), "image\n").unwrap();
+        fs::write(tree.join("etc/old"), "goes").unwrap();
+        fs::create_dir(tree.join("home")).unwrap();
+    }
+    assert!(mke2fs(
+        &part,
+        40,
+        &format!("{options} -L system"),
+        Some(&tree)
+    ));
+    put(&path, &part, root_at);
+    path
+}
+
+fn stamp() -> Stamp {
+    Stamp {
+        format: 1,
+        card: "C-0007".into(),
+        imprint: 12,
+        base: StampBase::Release("quaylink 2.4".into()),
+        device: Some("quay-03".into()),
+        made: time::OffsetDateTime::UNIX_EPOCH,
+    }
+}
+
+fn recipe() -> Recipe {
+    let root = |path: &str, change| PlacedFile {
+        target: Target::Root,
+        path: path.into(),
+        change,
+        attributes: Attributes::default(),
+    };
+    let mut keys = PlacedFile::file(
+        Target::Label("system".into()),
+        "/home/keys",
+        "ssh-ed25519 A\n",
+    );
+    keys.attributes = Attributes {
+        mode: Some(0o600),
+        owner: Some(1000),
+        group: Some(1001),
+    };
+    Recipe {
+        files: vec![
+            PlacedFile::file(Target::Boot, "link/network.toml", "country = \"NO\"\n"),
+            root("/etc/hostname", Change::File(b"quay-03\n".to_vec())),
+            keys,
+            root(
+                "/etc/localtime",
+                Change::Link("../usr/share/zoneinfo/Europe/Oslo".into()),
+            ),
+            root("/etc/old", Change::Remove),
+        ],
+        growth: Some(Growth::default()),
+        go_on: false,
+        stamp: Some(stamp()),
+    }
+}
+
+/// Writes what a card would get to a file, over noise where nothing is written.
+fn write_out<D: Disk>(composed: &imagecraft::compose::Composed<D>, to: &Path, noise: bool) {
+    let _ = fs::remove_file(to);
+    let mut out = FileDisk::create(to, composed.disk.len()).unwrap();
+    for run in composed.map.runs() {
+        let mut at = run.start;
+        while at < run.end {
+            let len = (run.end - at).min(4 << 20) as usize;
+            if run.kind == ByteKind::Data {
+                out.write_at(at, &composed.disk.read_vec(at, len).unwrap())
+                    .unwrap();
+            } else if run.kind == ByteKind::Free && noise {
+                out.write_at(at, &vec![0xa5; len]).unwrap();
+            }
+            at += len as u64;
+        }
+    }
+}
+
+fn judge_tables(card: &Path, gpt: bool) {
+    let said = run("sfdisk", &["--verify", card.to_str().unwrap()]);
+    assert!(said.contains("No errors detected"), "{said}");
+    if gpt {
+        let said = run("sgdisk", &["-v", card.to_str().unwrap()]);
+        assert!(said.contains("No problems found"), "{said}");
+    }
+}
+
+/// Cuts a partition out of a card, as a file with holes.
+fn part_of(card: &Path, start: u64, len: u64, to: &Path) {
+    run(
+        "dd",
+        &[
+            &format!("if={}", card.display()),
+            &format!("of={}", to.display()),
+            "bs=1M",
+            "iflag=skip_bytes,count_bytes",
+            "conv=sparse",
+            "status=none",
+            &format!("skip={start}"),
+            &format!("count={len}"),
+        ],
+    );
+    fs::File::options()
+        .write(true)
+        .open(to)
+        .unwrap()
+        .set_len(len)
+        .unwrap();
+}
+
+#[test]
+fn cards_of_every_table_are_filled_and_grown() {
+    let dir = TempDir::new().unwrap();
+    for (table, options) in [
+        (MBR, "-t ext4 -b 4096"),
+        (MBR, "-t ext4 -O ^metadata_csum,^uninit_bg -b 1024"),
+        (LOGICAL, "-t ext4 -b 1024"),
+        (LOGICAL, "-t ext3 -b 1024"),
+        (GPT, "-t ext4 -b 4096 -O ^flex_bg"),
+        (GPT, "-t ext2 -b 4096"),
+    ] {
+        let what = format!("{} mkfs {options}", table.0.lines().next().unwrap());
+        let base = FileDisk::open(&image(dir.path(), table, options)).unwrap();
+        let layout = Layout::read(&base).unwrap();
+        let map = layout.map(&base).unwrap();
+        let card_len = 300 * MIB + 77 * 512;
+        let composed =
+            compose(&base, &map, card_len, &recipe()).unwrap_or_else(|e| panic!("{what}: {e}"));
+        assert!(composed.stamped && composed.left_out.is_empty(), "{what}");
+        let grown = composed.grown.clone().unwrap().unwrap();
+        let last = composed.layout.partitions.last().unwrap();
+        let before = layout.partitions.last().unwrap();
+        assert_eq!(
+            (grown.partition, grown.before),
+            (last.number, before.len),
+            "{what}"
+        );
+        assert_eq!(grown.after, last.len, "{what}");
+        assert_eq!(last.end() % MIB, 0, "{what}: aligned");
+        assert!(card_len - last.end() < 2 * MIB, "{what}: {}", last.end());
+        assert_eq!(composed.layout.disk_id, layout.disk_id, "{what}");
+        for (one, other) in composed.layout.partitions.iter().zip(&layout.partitions) {
+            assert_eq!((one.start, &one.uuid), (other.start, &other.uuid), "{what}");
+            assert_eq!(one.file_system, other.file_system, "{what}");
+        }
+        let card = dir.path().join("card");
+        write_out(&composed, &card, true);
+        judge_tables(&card, layout.gpt.is_some());
+        let (boot, root) = (dir.path().join("boot"), dir.path().join("root"));
+        let first = &layout.partitions[0];
+        part_of(&card, first.start, first.len, &boot);
+        let said = run("fsck.fat", &["-n", "-v", boot.to_str().unwrap()]);
+        for word in ["differ", "Dirty", "wrong", "Orphan", "Unused"] {
+            assert!(!said.contains(word), "{what}: {said}");
+        }
+        let args = ["-i", boot.to_str().unwrap(), "::link/network.toml"];
+        assert_eq!(run("mtype", &args), "country = \"NO\"\n");
+        part_of(&card, last.start, last.len, &root);
+        is_sound(&root, &what);
+        // What counts on the card is what was composed: a backup of it reads no more.
+        let again = FileDisk::open(&card).unwrap();
+        let again_map = Layout::read(&again).unwrap().map(&again).unwrap();
+        let used = again_map.total(ByteKind::Data);
+        let composed_used = composed.map.total(ByteKind::Data) + composed.map.total(ByteKind::Zero);
+        assert!(
+            used <= composed_used + 2 * MIB,
+            "{what}: {used}, {composed_used}"
+        );
+
+        let offset = format!("ro,offset={}", last.start);
+        let Some(mounted) = mount(&card, &dir.path().join("mnt"), &offset) else {
+            continue;
+        };
+        let found = seen(&mounted.0);
+        let file = |path: &str| {
+            let seen = &found[path];
+            (seen.content.clone(), seen.mode, seen.owner, seen.group)
+        };
+        let bytes = |text: &str| Content::File(text.as_bytes().to_vec());
+        assert_eq!(file("/etc/hostname").0, bytes("quay-03\n"), "{what}");
+        let keys = (bytes("ssh-ed25519 A\n"), 0o600, 1000, 1001);
+        assert_eq!(file("/home/keys"), keys, "{what}");
+        let link = Content::Link("../usr/share/zoneinfo/Europe/Oslo".into());
+        assert_eq!(file("/etc/localtime").0, link, "{what}");
+        assert!(!found.contains_key("/etc/old"), "{what}");
+        assert_eq!(found.len(), 6, "{what}: {:?}", found.keys());
+    }
+}
+
+#[test]
+fn growth_leaves_what_it_is_told_to_and_says_why_it_does_not_grow() {
+    let dir = TempDir::new().unwrap();
+    let base = FileDisk::open(&image(dir.path(), GPT, "-t ext4")).unwrap();
+    let map = Layout::read(&base).unwrap().map(&base).unwrap();
+    let mut recipe = Recipe {
+        growth: Some(Growth {
+            leave: 100 * MIB,
+            scattered: false,
+        }),
+        ..Recipe::default()
+    };
+    let composed = compose(&base, &map, 400 * MIB, &recipe).unwrap();
+    assert_eq!(composed.layout.partitions[1].end(), 300 * MIB);
+    let said = |card_len, recipe: &Recipe| {
+        let composed = compose(&base, &map, card_len, recipe).unwrap();
+        composed.grown.unwrap().unwrap_err()
+    };
+    recipe.growth = Some(Growth::default());
+    let why = said(62 * MIB, &recipe);
+    assert!(why.contains("reaches the card's end"), "{why}");
+
+    // The last partition is one that is not grown.
+    let path = dir.path().join("image.raw");
+    run("sfdisk", &["-q", "--delete", path.to_str().unwrap(), "2"]);
+    let base = FileDisk::open(&path).unwrap();
+    let map = Layout::read(&base).unwrap().map(&base).unwrap();
+    let composed = compose(&base, &map, 200 * MIB, &recipe).unwrap();
+    let why = composed.grown.unwrap().unwrap_err();
+    assert!(why.contains("BOOT") && why.contains("only ext"), "{why}");
+}
+
+#[test]
+fn a_partition_that_cannot_be_edited_is_refused_or_left_out() {
+    let dir = TempDir::new().unwrap();
+    let base = FileDisk::open(&image(dir.path(), MBR, "-t ext4 -O quota")).unwrap();
+    let map = Layout::read(&base).unwrap().map(&base).unwrap();
+    let mut recipe = recipe();
+    let refused = compose(&base, &map, 200 * MIB, &recipe).unwrap_err();
+    assert!(
+        matches!(refused, ComposeError::NotEditable { number: 2, .. }),
+        "{refused}"
+    );
+    assert!(refused.to_string().contains("quota"), "{refused}");
+    recipe.go_on = true;
+    let composed = compose(&base, &map, 200 * MIB, &recipe).unwrap();
+    assert!(composed.stamped);
+    let left = &composed.left_out[0];
+    assert_eq!((left.partition, left.paths.len()), (2, 4), "{left:?}");
+    assert!(left.why.contains("quota"), "{left:?}");
+    assert!(composed.grown.unwrap().unwrap_err().contains("quota"));
+    let found = read_base(
+        &composed.disk,
+        &composed.layout,
+        &Target::Boot,
+        "/link/network.toml",
+    );
+    assert_eq!(found.unwrap().unwrap(), b"country = \"NO\"\n");
+    let found = read_base(
+        &composed.disk,
+        &composed.layout,
+        &Target::Root,
+        "/etc/hostname",
+    );
+    assert_eq!(found.unwrap().unwrap(), b"image\n");
+    let none = read_base(
+        &composed.disk,
+        &composed.layout,
+        &Target::Root,
+        "/etc/none/at all",
+    );
+    assert_eq!(none.unwrap(), None);
+    let wrong = read_base(
+        &composed.disk,
+        &composed.layout,
+        &Target::Label("none".into()),
+        "/x",
+    );
+    assert!(wrong.unwrap_err().to_string().contains("labelled none"));
+}
+
+#[test]
+fn a_card_without_fat_carries_its_stamp_on_the_root() {
+    let dir = TempDir::new().unwrap();
+    let path = dir.path().join("image");
+    let tree = dir.path().join("tree");
+    fs::create_dir_all(tree.join("etc")).unwrap();
+    assert!(mke2fs(&path, 40, "-t ext4", Some(&tree)));
+    let base = FileDisk::open(&path).unwrap();
+    let map = Layout::read(&base).unwrap().map(&base).unwrap();
+    let recipe = Recipe {
+        stamp: Some(stamp()),
+        growth: Some(Growth::default()),
+        ..Recipe::default()
+    };
+    let composed = compose(&base, &map, 100 * MIB, &recipe).unwrap();
+    assert_eq!(Stamp::find(&composed.disk, &composed.layout), Some(stamp()));
+    let card = dir.path().join("card");
+    write_out(&composed, &card, true);
+    is_sound(&card, "without a table");
+    let (words, code) = tool("dumpe2fs", &["-h", card.to_str().unwrap()]);
+    assert!(
+        code == 0 && words.contains("Block count:              102400"),
+        "{words}"
+    );
+}
