@@ -7,11 +7,12 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::{
-    Backup, BoardModel, Card, CardDetail, Choice, Comparison, Confirmation, Device, DeviceDetail,
-    Feed, FileNode, Folder, Following, Health, Job, Jobs, Line, NewBackup, NewComparison,
-    NewCurrent, NewDevice, NewEvidence, NewFeed, NewPlan, NewRelease, NewSheet, NewState,
-    NewUpload, OPERATOR, PART, Plan, Problem, REQUEST_KEY, Release, ReleaseDetail, SettingsChange,
-    Site, Slot, Standing, Upload,
+    Backup, BoardModel, Card, CardDetail, CarriedNetwork, Choice, Comparison, Confirmation, Device,
+    DeviceChange, DeviceDetail, DeviceTableReport, FactValue, Feed, FileNode, Folder, Following,
+    Health, Job, Jobs, Line, NewBackup, NewComparison, NewCurrent, NewDevice, NewEvidence, NewFeed,
+    NewPlan, NewPreset, NewRelease, NewSheet, NewState, NewUpload, OPERATOR, PART, Plan, Preset,
+    PresetDetail, Preview, Problem, REQUEST_KEY, Release, ReleaseDetail, SettingsChange, Site,
+    Slot, Standing, Upload,
 };
 
 /// Why a call failed.
@@ -190,6 +191,96 @@ impl Client {
             change,
         )
         .await
+    }
+
+    /// Changes what is told about a device.
+    pub async fn describe_device(
+        &self,
+        device: &str,
+        change: &DeviceChange,
+    ) -> Answer<DeviceDetail> {
+        self.give(Method::PATCH, &format!("devices/{}", part(device)), change)
+            .await
+    }
+
+    /// The files of a device as they would land on its card.
+    pub async fn preview(&self, device: &str, release: Option<&str>) -> Answer<Preview> {
+        let taken = release.map_or(String::new(), |name| format!("?release={}", part(name)));
+        self.get(&format!("devices/{}/preview{taken}", part(device)))
+            .await
+    }
+
+    /// The content of a sealed fact.
+    pub async fn fact(&self, device: &str, fact: &str) -> Answer<FactValue> {
+        self.get(&format!("devices/{}/facts/{}", part(device), part(fact)))
+            .await
+    }
+
+    /// Keeps a sealed fact, or takes it away.
+    pub async fn put_fact(
+        &self,
+        device: &str,
+        fact: &str,
+        value: &FactValue,
+    ) -> Answer<DeviceDetail> {
+        let path = format!("devices/{}/facts/{}", part(device), part(fact));
+        self.give(Method::PUT, &path, value).await
+    }
+
+    /// The table of all devices, as CSV.
+    pub async fn device_table(&self) -> Answer<String> {
+        let response = self.send(self.request(Method::GET, "device-table")).await?;
+        response.text().await.map_err(|source| ClientError::Answer {
+            address: self.base.clone(),
+            source,
+        })
+    }
+
+    /// Takes a table of devices over, or with `dry_run` only says what is wrong with it.
+    pub async fn put_device_table(&self, csv: String, dry_run: bool) -> Answer<DeviceTableReport> {
+        let path = format!("device-table?dry_run={dry_run}");
+        let request = self.request(Method::POST, &path);
+        let request = request.header("content-type", "text/csv").body(csv);
+        let response = self.send(request).await?;
+        self.read(response).await
+    }
+
+    /// Presets.
+    pub async fn presets(&self) -> Answer<Vec<Preset>> {
+        self.get("presets").await
+    }
+
+    /// One preset.
+    pub async fn preset(&self, name: &str) -> Answer<PresetDetail> {
+        self.get(&format!("presets/{}", part(name))).await
+    }
+
+    /// Makes a preset.
+    pub async fn add_preset(&self, preset: &NewPreset) -> Answer<PresetDetail> {
+        self.give(Method::POST, "presets", preset).await
+    }
+
+    /// Takes a preset away.
+    pub async fn remove_preset(&self, name: &str) -> Answer<()> {
+        let path = format!("presets/{}", part(name));
+        self.send(self.request(Method::DELETE, &path)).await?;
+        Ok(())
+    }
+
+    /// Changes values of a preset, all or none; with `dry_run` only says what that touches.
+    pub async fn change_preset(
+        &self,
+        name: &str,
+        change: &SettingsChange,
+        dry_run: bool,
+    ) -> Answer<PresetDetail> {
+        let path = format!("presets/{}/settings?dry_run={dry_run}", part(name));
+        self.give(Method::PATCH, &path, change).await
+    }
+
+    /// Wi-Fi networks, whose cards carry them and on whom they are set.
+    pub async fn networks(&self) -> Answer<Vec<CarriedNetwork>> {
+        self.get("networks").await
     }
 
     /// Releases, newest first.

@@ -114,6 +114,12 @@ pub struct Device {
     pub card: Option<String>,
     /// The release that it stays with; none if it follows what is current.
     pub pinned: Option<String>,
+    /// What is plugged into it.
+    #[serde(default)]
+    pub attached: Vec<String>,
+    /// Hardware addresses of its ports.
+    #[serde(default)]
+    pub macs: Vec<String>,
     /// Who registered it.
     pub added_by: String,
     /// When.
@@ -132,12 +138,204 @@ pub struct DeviceDetail {
     pub settings: Vec<Setting>,
     /// What keeps a card from being made.
     pub problems: Vec<SettingProblem>,
+    /// Why its card is out of date: its settings, or the release it follows, are others now.
+    /// Empty if it is not, or if it has no card.
+    #[serde(default)]
+    pub outdated: Vec<String>,
+    /// Logins that everybody knows and no setting changes.
+    #[serde(default)]
+    pub open_logins: Vec<String>,
+    /// Sealed facts: their names.
+    #[serde(default)]
+    pub facts: Vec<DeviceFact>,
     /// Imprints made for it, newest first.
     pub imprints: Vec<Imprint>,
 }
 
-/// One field with its effective value.
+/// What is told about a device beside its settings; what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct DeviceChange {
+    /// Notes.
+    #[serde(default)]
+    pub notes: Option<String>,
+    /// What is plugged into it.
+    #[serde(default)]
+    pub attached: Option<Vec<String>>,
+    /// Hardware addresses of its ports, six pairs of hex digits each.
+    #[serde(default)]
+    pub macs: Option<Vec<String>>,
+}
+
+/// Something found out or agreed when a device was set up; it is sealed.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DeviceFact {
+    /// What it is, such as `account`.
+    pub name: String,
+    /// Who told it.
+    pub set_by: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub set_at: OffsetDateTime,
+}
+
+/// The content of a sealed fact.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FactValue {
+    /// It; `null` takes the fact away.
+    pub value: Option<String>,
+}
+
+/// A Wi-Fi network without its secret.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SetNetwork {
+    /// Its name.
+    pub name: String,
+    /// Whether it does not announce its name.
+    pub hidden: bool,
+    /// open, wpa2 or wpa3.
+    pub security: String,
+    /// Stands for the passphrase: the same fingerprint, the same passphrase.
+    #[serde(default)]
+    pub fingerprint: Option<String>,
+}
+
+/// A preset to make.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct NewPreset {
+    /// Name, unique in the team.
+    pub name: String,
+    /// Name for people.
+    #[serde(default)]
+    pub title: String,
+    /// The site whose devices get it; the whole team if none.
+    #[serde(default)]
+    pub site: Option<String>,
+}
+
+/// Values that several devices share.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Preset {
+    /// Name.
+    pub name: String,
+    /// Name for people.
+    pub title: String,
+    /// The site whose devices get it; the whole team if none.
+    pub site: Option<String>,
+    /// Names of the fields it sets.
+    pub fields: Vec<String>,
+    /// Devices that take at least one value from it.
+    pub devices: Vec<String>,
+    /// Who made it.
+    pub added_by: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub added_at: OffsetDateTime,
+}
+
+/// A preset with its values and the devices that it touches.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PresetDetail {
+    /// The preset.
+    pub preset: Preset,
+    /// Its values, secrets masked.
+    pub settings: Vec<Setting>,
+    /// Fields of the catalogue that it could set too.
+    pub unset: Vec<Setting>,
+    /// Devices that take values from it, or would after the change that was asked about.
+    pub touches: Vec<Touched>,
+}
+
+/// A device that a preset touches.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Touched {
+    /// Its name.
+    pub device: String,
+    /// Label of its card.
+    pub card: Option<String>,
+    /// Fields that it takes from the preset.
+    pub fields: Vec<String>,
+    /// Why its card is out of date; empty if it is not.
+    pub outdated: Vec<String>,
+    /// What is wrong with its settings then.
+    pub problems: Vec<String>,
+}
+
+/// A Wi-Fi network as the cards of devices carry it.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CarriedNetwork {
+    /// Its name.
+    pub name: String,
+    /// Stands for the passphrase.
+    pub fingerprint: Option<String>,
+    /// Devices whose card carries it.
+    pub devices: Vec<String>,
+    /// Devices whose settings have it, whether their card does or not.
+    pub set_on: Vec<String>,
+}
+
+/// The files of a device as they would land on its card.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Preview {
+    /// The device.
+    pub device: String,
+    /// The release that is taken.
+    pub release: String,
+    /// Its files, in the order in which they are placed.
+    pub files: Vec<PreviewFile>,
+    /// Who grows the last partition: here, image or none.
+    pub grow: String,
+    /// What keeps a card from being made.
+    pub problems: Vec<SettingProblem>,
+}
+
+/// One file beside the release's own.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PreviewFile {
+    /// The file as it will land.
+    pub file: PlannedFile,
+    /// The release's own text, if it has one there.
+    pub before: Option<String>,
+    /// The lines of both.
+    pub diff: Vec<DiffLine>,
+}
+
+/// A line of a comparison.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DiffLine {
+    /// same, added or removed.
+    pub change: String,
+    /// The line, without its ending.
+    pub text: String,
+}
+
+/// What came of a table of devices.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct DeviceTableReport {
+    /// Rows read.
+    pub rows: u32,
+    /// Devices that are new.
+    pub new: Vec<String>,
+    /// Devices that are changed.
+    pub changed: Vec<String>,
+    /// Everything that is wrong. While there is anything, nothing is taken over.
+    pub problems: Vec<RowProblem>,
+    /// Whether it was taken over.
+    pub done: bool,
+}
+
+/// Something wrong in a row.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RowProblem {
+    /// Line of the file, from 1.
+    pub line: u32,
+    /// The column.
+    pub column: String,
+    /// What is wrong. Holds no secret.
+    pub problem: String,
+}
+
+/// One field with its effective value.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Setting {
     /// Name of the field.
     pub name: String,
@@ -155,6 +353,22 @@ pub struct Setting {
     pub value: Option<String>,
     /// release, preset or device.
     pub origin: Option<String>,
+    /// Name of the preset that it comes from.
+    #[serde(default)]
+    pub preset: Option<String>,
+    /// Whether the field counts on this device.
+    #[serde(default = "yes")]
+    pub applies: bool,
+    /// What a choice can be.
+    #[serde(default)]
+    pub choices: Vec<String>,
+    /// The networks of a value that has some.
+    #[serde(default)]
+    pub networks: Vec<SetNetwork>,
+}
+
+fn yes() -> bool {
+    true
 }
 
 /// Something wrong with a setting.
@@ -287,6 +501,9 @@ pub struct NewPlan {
     /// Why a withdrawn release is written all the same; it is recorded.
     #[serde(default)]
     pub override_reason: Option<String>,
+    /// Whether a partition that cannot be edited is left as it is, and the rest is written.
+    #[serde(default)]
+    pub leave_out: bool,
 }
 
 /// What a write or restore would do, and what would be lost. It holds for this very card as it
@@ -321,6 +538,12 @@ pub struct Plan {
     pub settings: Vec<Setting>,
     /// Files as they will land, secrets masked.
     pub files: Vec<PlannedFile>,
+    /// What growing the last partition comes to; none if it is not grown here.
+    #[serde(default)]
+    pub growth: Option<String>,
+    /// Partitions that are left as they are, and why.
+    #[serde(default)]
+    pub left_out: Vec<String>,
     /// What would be lost. Empty if nothing is.
     pub lost: Vec<String>,
     /// What is worth a second look.
@@ -328,14 +551,26 @@ pub struct Plan {
 }
 
 /// A file as it will land on the card.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct PlannedFile {
-    /// `boot`, or the number of a partition.
+    /// `boot`, `root`, a label, or the number of a partition.
     pub partition: String,
     /// Path on that partition.
     pub path: String,
-    /// Content, secrets masked.
+    /// create, replace, link or remove.
+    #[serde(default)]
+    pub action: String,
+    /// Content, secrets masked; the target of a link.
     pub content: String,
+    /// Permission bits in octal, where they are set.
+    #[serde(default)]
+    pub mode: Option<String>,
+    /// Numbers of user and group, where they are set.
+    #[serde(default)]
+    pub owner: Option<String>,
+    /// Stands for the content as it is: the same fingerprint, the same content.
+    #[serde(default)]
+    pub fingerprint: Option<String>,
 }
 
 /// The confirmation of a plan.
@@ -431,6 +666,12 @@ pub struct Imprint {
     /// Why a withdrawn release was written all the same.
     #[serde(default)]
     pub override_reason: Option<String>,
+    /// What growing the last partition came to.
+    #[serde(default)]
+    pub growth: Option<String>,
+    /// Partitions that were left as they were, and why.
+    #[serde(default)]
+    pub left_out: Vec<String>,
     /// planned, writing, verified, incomplete or void.
     pub state: String,
     /// Settings, a fingerprint in place of each secret.

@@ -237,6 +237,9 @@ pub struct BoardState {
     pub joined: Option<String>,
     /// Why it joined none.
     pub not_joined: Option<String>,
+    /// What more a bystander can find out.
+    #[serde(default)]
+    pub found: Vec<String>,
     /// Address of its page.
     pub page: Option<String>,
 }

@@ -74,8 +74,8 @@ fn a_composed_card_is_known_by_its_stamp() {
     let base = partitioned();
     let map = Map::uniform(base.len(), ByteKind::Data);
     let recipe = Recipe {
-        files: Vec::new(),
         stamp: Some(stamp()),
+        ..Recipe::default()
     };
     let composed = compose(&base, &map, base.len(), &recipe).unwrap();
     let bytes = composed.disk.read_vec(0, base.len() as usize).unwrap();

@@ -55,6 +55,12 @@ enum Command {
     /// Devices and their settings.
     #[command(subcommand)]
     Device(commands::device::Device),
+    /// Values that several devices share.
+    #[command(subcommand)]
+    Preset(commands::preset::Preset),
+    /// Settings as the files that they become.
+    #[command(subcommand)]
+    Settings(commands::settings::Settings),
     /// Slots of the bench.
     #[command(subcommand)]
     Slot(commands::slot::Slot),
@@ -160,6 +166,8 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Release(release) => release.run(&context).await,
         Command::Feed(feed) => feed.run(&context).await,
         Command::Device(device) => device.run(&context).await,
+        Command::Preset(preset) => preset.run(&context).await,
+        Command::Settings(settings) => settings.run(&context).await,
         Command::Slot(slot) => slot.run(&context).await,
         Command::Card(card) => card.run(&context).await,
         Command::Backup(backup) => backup.run(&context).await,

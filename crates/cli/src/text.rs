@@ -82,6 +82,21 @@ pub fn block(heading: &str, text: &str) {
     }
 }
 
+/// One setting with its origin.
+pub fn setting(one: &api::Setting) {
+    let value = one
+        .value
+        .as_deref()
+        .unwrap_or("not set")
+        .replace('\n', ", ");
+    let origin = match (&one.preset, &one.origin) {
+        (Some(preset), _) => format!("  (preset {preset})"),
+        (None, Some(origin)) => format!("  ({origin})"),
+        (None, None) => String::new(),
+    };
+    println!("  {:<16} {value}{origin}", one.name);
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

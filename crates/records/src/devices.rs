@@ -1,5 +1,6 @@
 //! Devices and their settings.
 
+use sqlx::PgConnection;
 use time::OffsetDateTime;
 
 use crate::{RecordError, Records};
@@ -44,6 +45,47 @@ pub struct Device {
     pub pinned: Option<String>,
     /// Label of its card, if it has one.
     pub card: Option<String>,
+    /// What is plugged into it.
+    pub attached: Vec<String>,
+    /// Hardware addresses of its ports.
+    pub macs: Vec<String>,
+}
+
+/// What is told about a device beside its settings; what is left out stays.
+#[derive(Clone, Debug, Default)]
+pub struct About {
+    /// Notes.
+    pub notes: Option<String>,
+    /// What is plugged into it.
+    pub attached: Option<Vec<String>>,
+    /// Hardware addresses of its ports.
+    pub macs: Option<Vec<String>>,
+}
+
+/// A row of a table of devices that is taken over.
+#[derive(Clone, Debug)]
+pub struct TableRow {
+    /// The device as it shall be.
+    pub device: Device,
+    /// What is registered first, if it is a new one.
+    pub new: Option<NewDevice>,
+    /// What is told about it.
+    pub about: About,
+    /// What becomes of its fields.
+    pub changes: Vec<(String, Change)>,
+}
+
+/// Something found out when a device was set up.
+#[derive(Clone, Debug)]
+pub struct Fact {
+    /// What it is.
+    pub name: String,
+    /// It, sealed.
+    pub sealed: Vec<u8>,
+    /// Who told it.
+    pub set_by: String,
+    /// When.
+    pub set_at: OffsetDateTime,
 }
 
 /// One value, plain or sealed.
@@ -73,34 +115,34 @@ pub enum Change {
 impl Records {
     /// Registers a device.
     pub async fn add_device(&self, new: &NewDevice) -> Result<i64, RecordError> {
-        let said = [
-            (
-                "devices_name_key",
-                format!("there is a device {:?} already", new.name),
-            ),
-            (
-                "devices_board_fkey",
-                format!("there is no board model {:?}; add it first", new.board),
-            ),
-            (
-                "devices_site_fkey",
-                format!("there is no site {:?}; add it first", new.site),
-            ),
-        ];
-        sqlx::query_scalar!(
-            "insert into devices (name, board, appliance, variant, site, notes, added_by)
-             values ($1, $2, $3, $4, $5, $6, $7) returning id",
-            new.name,
-            new.board,
-            new.appliance,
-            new.variant,
-            new.site,
-            new.notes,
-            new.added_by
-        )
-        .fetch_one(&self.pool)
-        .await
-        .map_err(|e| RecordError::explain(e, &said))
+        let mut connection = self.pool.acquire().await?;
+        add(&mut connection, new).await
+    }
+
+    /// Takes a table of devices over, all rows or none.
+    pub async fn take_table(&self, rows: &[TableRow], by: &str) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        // Names that change hands within the table must be free in between.
+        for row in rows.iter().filter(|row| row.new.is_none()) {
+            let moves = |(_, change): &(String, Change)| matches!(change, Change::HostName(_));
+            if row.changes.iter().any(moves) {
+                sqlx::query!(
+                    "update devices set host_name = null where id = $1",
+                    row.device.id
+                )
+                .execute(&mut *tx)
+                .await?;
+            }
+        }
+        for row in rows {
+            let mut device = row.device.clone();
+            if let Some(new) = &row.new {
+                device.id = add(&mut tx, new).await?;
+            }
+            describe(&mut tx, device.id, &row.about).await?;
+            change(&mut tx, &device, &row.changes, by).await?;
+        }
+        Ok(tx.commit().await?)
     }
 
     /// All devices by name.
@@ -142,6 +184,52 @@ impl Records {
         Ok(())
     }
 
+    /// Changes what is told about a device.
+    pub async fn describe_device(&self, device: i64, about: &About) -> Result<(), RecordError> {
+        let mut connection = self.pool.acquire().await?;
+        describe(&mut connection, device, about).await
+    }
+
+    /// The sealed facts of a device.
+    pub async fn device_facts(&self, device: i64) -> Result<Vec<Fact>, RecordError> {
+        let rows = sqlx::query_as!(
+            Fact,
+            "select name, sealed, set_by, set_at from device_facts where device_id = $1 order by name",
+            device
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Keeps a fact of a device, or takes it away.
+    pub async fn put_device_fact(
+        &self,
+        device: i64,
+        name: &str,
+        sealed: Option<&[u8]>,
+        by: &str,
+    ) -> Result<(), RecordError> {
+        match sealed {
+            Some(sealed) => sqlx::query!(
+                "insert into device_facts (device_id, name, sealed, set_by) values ($1, $2, $3, $4)
+                 on conflict (device_id, name) do update set sealed = $3, set_by = $4, set_at = now()",
+                device,
+                name,
+                sealed,
+                by
+            )
+            .execute(&self.pool)
+            .await?,
+            None => sqlx::query!(
+                "delete from device_facts where device_id = $1 and name = $2",
+                device,
+                name
+            )
+            .execute(&self.pool)
+            .await?,
+        };
+        Ok(())
+    }
+
     /// The values set on a device itself.
     pub async fn settings(&self, device: i64) -> Result<Vec<Setting>, RecordError> {
         let rows = sqlx::query_as!(
@@ -160,36 +248,104 @@ impl Records {
         by: &str,
     ) -> Result<(), RecordError> {
         let mut tx = self.pool.begin().await?;
-        for (field, change) in changes {
-            if let Change::HostName(name) = change {
-                let taken = format!(
-                    "another device on site {:?} has the host name {name:?}; names are unique on a site",
-                    device.site
-                );
-                sqlx::query!(
-                    "update devices set host_name = $2 where id = $1",
-                    device.id,
-                    name
-                )
-                .execute(&mut *tx)
-                .await
-                .map_err(|e| RecordError::explain(e, &[("devices_host_name", taken)]))?;
-            }
-            let (value, sealed) = match change {
-                Change::Plain(value) | Change::HostName(value) => (Some(value), None),
-                Change::Sealed(sealed) => (None, Some(sealed)),
-                Change::Clear => {
-                    sqlx::query!(
-                        "delete from settings where device_id = $1 and field = $2",
-                        device.id,
-                        field
-                    )
-                    .execute(&mut *tx)
-                    .await?;
-                    continue;
-                }
-            };
+        change(&mut tx, device, changes, by).await?;
+        Ok(tx.commit().await?)
+    }
+}
+
+async fn add(connection: &mut PgConnection, new: &NewDevice) -> Result<i64, RecordError> {
+    let said = [
+        (
+            "devices_name_key",
+            format!("there is a device {:?} already", new.name),
+        ),
+        (
+            "devices_board_fkey",
+            format!("there is no board model {:?}; add it first", new.board),
+        ),
+        (
+            "devices_site_fkey",
+            format!("there is no site {:?}; add it first", new.site),
+        ),
+    ];
+    sqlx::query_scalar!(
+        "insert into devices (name, board, appliance, variant, site, notes, added_by)
+         values ($1, $2, $3, $4, $5, $6, $7) returning id",
+        new.name,
+        new.board,
+        new.appliance,
+        new.variant,
+        new.site,
+        new.notes,
+        new.added_by
+    )
+    .fetch_one(connection)
+    .await
+    .map_err(|e| RecordError::explain(e, &said))
+}
+
+async fn describe(
+    connection: &mut PgConnection,
+    device: i64,
+    about: &About,
+) -> Result<(), RecordError> {
+    sqlx::query!(
+        "update devices set notes = coalesce($2, notes), attached = coalesce($3, attached),
+            macs = coalesce($4, macs) where id = $1",
+        device,
+        about.notes,
+        about.attached.as_deref(),
+        about.macs.as_deref()
+    )
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+async fn change(
+    connection: &mut PgConnection,
+    device: &Device,
+    changes: &[(String, Change)],
+    by: &str,
+) -> Result<(), RecordError> {
+    for (field, change) in changes {
+        if let Change::HostName(name) = change {
+            let taken = format!(
+                "another device on site {:?} has the host name {name:?}; names are unique on a site",
+                device.site
+            );
             sqlx::query!(
+                "update devices set host_name = $2 where id = $1",
+                device.id,
+                name
+            )
+            .execute(&mut *connection)
+            .await
+            .map_err(|e| RecordError::explain(e, &[("devices_host_name", taken)]))?;
+        }
+        let (value, sealed) = match change {
+            Change::Plain(value) | Change::HostName(value) => (Some(value), None),
+            Change::Sealed(sealed) => (None, Some(sealed)),
+            Change::Clear => {
+                sqlx::query!(
+                    "update devices set host_name = null where id = $1 and host_name =
+                            (select value from settings where device_id = $1 and field = $2)",
+                    device.id,
+                    field
+                )
+                .execute(&mut *connection)
+                .await?;
+                sqlx::query!(
+                    "delete from settings where device_id = $1 and field = $2",
+                    device.id,
+                    field
+                )
+                .execute(&mut *connection)
+                .await?;
+                continue;
+            }
+        };
+        sqlx::query!(
                 "insert into settings (device_id, field, value, sealed, set_by) values ($1, $2, $3, $4, $5)
                  on conflict (device_id, field) do update
                  set value = $3, sealed = $4, set_by = $5, set_at = now()",
@@ -199,9 +355,8 @@ impl Records {
                 sealed,
                 by
             )
-            .execute(&mut *tx)
+            .execute(&mut *connection)
             .await?;
-        }
-        Ok(tx.commit().await?)
     }
+    Ok(())
 }

@@ -36,6 +36,10 @@ pub struct NewImprint {
     pub files: serde_json::Value,
     /// Why a withdrawn release is written all the same.
     pub override_reason: Option<String>,
+    /// What growing the last partition came to.
+    pub growth: Option<String>,
+    /// Partitions that were left as they are, and why.
+    pub left_out: Vec<String>,
 }
 
 /// A recorded imprint.
@@ -61,6 +65,8 @@ pub struct Imprint {
     pub started_at: OffsetDateTime,
     pub finished_at: Option<OffsetDateTime>,
     pub override_reason: Option<String>,
+    pub growth: Option<String>,
+    pub left_out: Vec<String>,
 }
 
 impl Records {
@@ -72,8 +78,8 @@ impl Records {
         };
         let id = sqlx::query_scalar!(
             "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings,
-                files, override_reason)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11) returning id",
+                files, override_reason, growth, left_out)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning id",
             new.card,
             new.device,
             release,
@@ -84,7 +90,9 @@ impl Records {
             new.operator,
             new.settings,
             new.files,
-            new.override_reason
+            new.override_reason,
+            new.growth,
+            &new.left_out
         )
         .fetch_one(&self.pool)
         .await?;
@@ -179,7 +187,7 @@ impl Records {
             Imprint,
             r#"select i.id, c.label as "card!", d.name as "device?", i.base, i.backup_id is not null as "from_backup!",
                  i.job_id, i.slot, i.operator, i.state, i.settings, i.files, i.written, i.verified,
-                 i.started_at, i.finished_at, i.override_reason
+                 i.started_at, i.finished_at, i.override_reason, i.growth, i.left_out
                from imprints i join cards c on c.id = i.card_id left join devices d on d.id = i.device_id
                where ($1::text is null or c.label = $1) and ($2::text is null or d.name = $2)
                order by i.id desc limit $3"#,

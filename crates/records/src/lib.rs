@@ -9,6 +9,7 @@ pub mod feeds;
 pub mod imprints;
 pub mod jobs;
 mod own_server;
+pub mod presets;
 pub mod releases;
 
 use std::time::Duration;

@@ -456,6 +456,8 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
             settings: json!([]),
             files: json!([]),
             override_reason: None,
+            growth: None,
+            left_out: Vec::new(),
         };
         (id, records.begin_imprint(&new).await.unwrap())
     };

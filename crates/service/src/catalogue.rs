@@ -60,12 +60,6 @@ impl App {
             boards: boards.map(|board| (board.name.clone(), board)).collect(),
         })
     }
-
-    /// The release that a device would be written with as things stand.
-    pub async fn release_for(&self, device: &Device) -> Result<Option<Release>, ApiError> {
-        let shelf = self.shelf(Some(&device.appliance)).await?;
-        Ok(shelf.followed(device).cloned())
-    }
 }
 
 impl Shelf {
@@ -381,6 +375,8 @@ mod tests {
             pinned_release_id: None,
             pinned: pinned.map(str::to_owned),
             card: None,
+            attached: Vec::new(),
+            macs: Vec::new(),
         }
     }
 

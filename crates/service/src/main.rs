@@ -11,6 +11,7 @@ mod feeds;
 mod jobs;
 mod plans;
 mod routes;
+mod settings;
 mod slots;
 mod views;
 mod work;

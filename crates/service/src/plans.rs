@@ -6,7 +6,8 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
 use cardwork::{CardError, Occupant};
-use imagecraft::compose::{PlacedFile, Target, compose};
+use imagecraft::compose::compose;
+use imagecraft::grow::Growth;
 use imagecraft::{ByteKind, Disk};
 use records::cards::Card;
 use records::devices::Device;
@@ -14,12 +15,15 @@ use records::imprints::Base;
 use records::jobs::NewJob;
 use records::releases::Release;
 use serde_json::json;
-use settings::{Effective, Field, Rendered, Settings, effective, render};
+use settings::Laid;
 use time::OffsetDateTime;
 use vault::{ManifestDisk, Name};
 
 use crate::app::App;
 use crate::error::ApiError;
+use crate::settings::{
+    Counted, growth, growth_words, open_logins, planned_file, recorded_settings,
+};
 use crate::slots::{Found, base_name};
 use crate::views;
 use crate::work::{WriteOrder, write_card};
@@ -53,37 +57,33 @@ struct Wanted {
     manifest: Name,
     smallest_card: u64,
     device: Option<Device>,
-    fields: Vec<Field>,
-    values: Vec<Effective>,
-    rendered: Vec<Rendered>,
+    counted: Option<Counted>,
+    laid: Vec<Laid>,
+    growth: Option<Growth>,
+    leave_out: bool,
+    open_logins: Vec<String>,
     /// State of the release, if it is one.
     state: Option<String>,
     override_reason: Option<String>,
 }
 
-fn manifest_name(bytes: &[u8]) -> Result<Name, ApiError> {
+/// What composing a card without writing it came to.
+struct Tried {
+    /// Bytes that would be written.
+    to_write: u64,
+    /// First byte behind the last partition.
+    end: u64,
+    growth: Option<String>,
+    left_out: Vec<String>,
+}
+
+pub fn manifest_name(bytes: &[u8]) -> Result<Name, ApiError> {
     let name = bytes.try_into().map(Name);
     name.map_err(|_| ApiError::invalid("records", "the records hold no usable name of the content"))
 }
 
 impl App {
-    /// The values set on a device itself, secrets opened.
-    pub async fn device_values(&self, device: &Device) -> Result<Settings, ApiError> {
-        let mut values = Settings::new();
-        for setting in self.records.settings(device.id).await? {
-            let value = match (setting.value, setting.sealed) {
-                (Some(value), _) => value,
-                (None, Some(sealed)) => self
-                    .keys
-                    .open_secret(&secret_name(device.id, &setting.field), &sealed)?,
-                (None, None) => continue,
-            };
-            values.insert(setting.field, value);
-        }
-        Ok(values)
-    }
-
-    async fn wanted(&self, new: &api::NewPlan) -> Result<Wanted, ApiError> {
+    async fn wanted(self: &Arc<Self>, new: &api::NewPlan) -> Result<Wanted, ApiError> {
         match (&new.device, &new.release, &new.backup) {
             (Some(device), release, None) => self.for_device(device, release.as_deref(), new).await,
             (None, Some(release), None) => {
@@ -99,7 +99,7 @@ impl App {
     }
 
     async fn for_device(
-        &self,
+        self: &Arc<Self>,
         name: &str,
         release: Option<&str>,
         new: &api::NewPlan,
@@ -133,19 +133,19 @@ impl App {
     }
 
     async fn of_release(
-        &self,
+        self: &Arc<Self>,
         release: Release,
         device: Option<Device>,
         new: &api::NewPlan,
     ) -> Result<Wanted, ApiError> {
         let override_reason = self.check_withdrawn(&release, new).await?;
         let sheet = views::sheet(&release)?;
-        let (mut values, mut rendered) = (Vec::new(), Vec::new());
+        let manifest = manifest_name(&release.manifest)?;
+        let (mut counted, mut laid) = (None, Vec::new());
         if let Some(device) = &device {
-            let own = self.device_values(device).await?;
-            let (found, problems) = effective(&sheet.fields, &Settings::new(), &own);
-            if !problems.is_empty() {
-                let list: Vec<_> = problems.iter().map(ToString::to_string).collect();
+            let found = self.team().await?.count(device, &sheet);
+            if !found.problems.is_empty() {
+                let list: Vec<_> = found.problems.iter().map(|p| p.rule.clone()).collect();
                 return Err(ApiError::invalid(
                     "settings",
                     format!(
@@ -155,21 +155,23 @@ impl App {
                     ),
                 ));
             }
-            rendered = render(&sheet.placements, &found).map_err(|e| {
-                ApiError::invalid("settings", format!("device {}: {e}", device.name))
-            })?;
-            values = found;
+            laid = self.laid(&sheet, &found, manifest).await?;
+            counted = Some(found);
         }
+        let values = counted.as_ref().map_or(&[][..], |found| &found.values);
+        let open_logins = open_logins(&sheet, values);
         Ok(Wanted {
             kind: "write",
             base: Base::Release(release.id),
             base_name: release.name.clone(),
-            manifest: manifest_name(&release.manifest)?,
+            manifest,
             smallest_card: release.smallest_card as u64,
             device,
-            fields: sheet.fields,
-            values,
-            rendered,
+            counted,
+            laid,
+            growth: growth(&sheet, &release).1,
+            leave_out: new.leave_out,
+            open_logins,
             state: Some(release.state),
             override_reason,
         })
@@ -233,9 +235,11 @@ impl App {
             manifest: manifest_name(&backup.manifest)?,
             smallest_card: backup.smallest_card as u64,
             device,
-            fields: Vec::new(),
-            values: Vec::new(),
-            rendered: Vec::new(),
+            counted: None,
+            laid: Vec::new(),
+            growth: None,
+            leave_out: false,
+            open_logins: Vec::new(),
             state: None,
             override_reason: None,
         })
@@ -273,8 +277,9 @@ impl App {
                 (card, true)
             }
         };
-        let order = self.order(&wanted, new.slot, &found, &card);
-        let to_write = self.try_compose(&order).await?;
+        let mut order = self.order(&wanted, new.slot, &found, &card);
+        let tried = self.try_compose(&order).await?;
+        (order.growth_words, order.left_out) = (tried.growth.clone(), tried.left_out.clone());
         let id = random_id()?;
         let plan = api::Plan {
             id: id.clone(),
@@ -286,11 +291,13 @@ impl App {
             card_holds: holds(&found, &card),
             base: wanted.base_name.clone(),
             device: wanted.device.as_ref().map(|device| device.name.clone()),
-            to_write,
+            to_write: tried.to_write,
             smallest_card: wanted.smallest_card,
-            unallocated: medium.size.saturating_sub(wanted.smallest_card),
-            settings: shown_settings(&wanted),
-            files: shown_files(&wanted),
+            unallocated: medium.size.saturating_sub(tried.end),
+            settings: self.shown_settings(&wanted),
+            files: self.shown_files(&wanted),
+            growth: tried.growth,
+            left_out: tried.left_out,
             lost: self.lost(&found, &card).await?,
             cautions: cautions(&wanted, &card, new.slot),
         };
@@ -306,12 +313,9 @@ impl App {
     }
 
     fn order(&self, wanted: &Wanted, slot: u32, found: &Found, card: &Card) -> WriteOrder {
-        let mut settings = shown_settings(wanted);
-        for (setting, one) in settings.iter_mut().zip(&wanted.values) {
-            if let Some(secret) = one.value.as_ref().filter(|_| one.secret) {
-                setting.value = Some(format!("fingerprint {}", self.keys.fingerprint(secret)));
-            }
-        }
+        let settings = wanted.counted.as_ref().map_or_else(Vec::new, |counted| {
+            recorded_settings(&self.keys, &counted.fields, &counted.values)
+        });
         WriteOrder {
             slot,
             bound: found.bound.clone(),
@@ -324,32 +328,53 @@ impl App {
             base: wanted.base,
             base_name: wanted.base_name.clone(),
             manifest: wanted.manifest,
-            files: wanted
-                .rendered
-                .iter()
-                .map(|file| PlacedFile {
-                    target: file.target.clone(),
-                    path: file.path.clone(),
-                    bytes: file.content.clone().into_bytes(),
-                })
-                .collect(),
+            files: wanted.laid.iter().map(|one| one.file.clone()).collect(),
+            growth: wanted.growth,
+            leave_out: wanted.leave_out,
+            growth_words: None,
+            left_out: Vec::new(),
             override_reason: wanted.override_reason.clone(),
             settings: json!(settings),
-            shown: json!(shown_files(wanted)),
+            shown: json!(self.shown_files(wanted)),
         }
     }
 
-    /// Composes the card without writing it; gives the bytes that would be written.
-    async fn try_compose(self: &Arc<Self>, order: &WriteOrder) -> Result<u64, ApiError> {
+    fn shown_settings(&self, wanted: &Wanted) -> Vec<api::Setting> {
+        let Some(counted) = &wanted.counted else {
+            return Vec::new();
+        };
+        let pairs = counted.fields.iter().zip(&counted.values);
+        pairs
+            .filter(|(_, value)| value.applies)
+            .map(|(field, value)| views::masked_setting(field, Some(value), &self.keys))
+            .collect()
+    }
+
+    fn shown_files(&self, wanted: &Wanted) -> Vec<api::PlannedFile> {
+        let laid = wanted.laid.iter();
+        laid.map(|one| planned_file(one, &self.keys)).collect()
+    }
+
+    /// Composes the card without writing it.
+    async fn try_compose(self: &Arc<Self>, order: &WriteOrder) -> Result<Tried, ApiError> {
         let (app, order) = (self.clone(), order.clone());
         let composed = tokio::task::spawn_blocking(move || {
             let disk = ManifestDisk::open(app.vault.clone(), order.manifest)?;
             let map = disk.manifest().map();
             let composed = compose(disk, &map, order.bound.size, &order.recipe(0))?;
             debug_assert_eq!(composed.disk.len(), order.bound.size);
-            Ok::<_, ApiError>(
-                composed.map.total(ByteKind::Data) + composed.map.total(ByteKind::Zero),
-            )
+            let left_out = composed.left_out.iter().map(|left| {
+                format!(
+                    "partition {} is left as it is: {}",
+                    left.partition, left.why
+                )
+            });
+            Ok::<_, ApiError>(Tried {
+                to_write: composed.map.total(ByteKind::Data) + composed.map.total(ByteKind::Zero),
+                end: composed.layout.smallest_card(),
+                growth: composed.grown.as_ref().map(growth_words),
+                left_out: left_out.collect(),
+            })
         });
         composed
             .await
@@ -463,37 +488,10 @@ impl App {
     }
 }
 
-/// What a secret of a device is sealed under.
-pub fn secret_name(device: i64, field: &str) -> String {
-    format!("device/{device}/{field}")
-}
-
 fn random_id() -> Result<String, ApiError> {
     let mut bytes = [0; 12];
     getrandom::fill(&mut bytes).map_err(|e| ApiError::invalid("no-chance", e.to_string()))?;
     Ok(hex::encode(bytes))
-}
-
-fn shown_settings(wanted: &Wanted) -> Vec<api::Setting> {
-    let pairs = wanted.fields.iter().zip(&wanted.values);
-    pairs
-        .map(|(field, value)| views::setting(field, Some(value)))
-        .collect()
-}
-
-fn shown_files(wanted: &Wanted) -> Vec<api::PlannedFile> {
-    wanted
-        .rendered
-        .iter()
-        .map(|file| api::PlannedFile {
-            partition: match file.target {
-                Target::Boot => "boot".into(),
-                Target::Number(number) => number.to_string(),
-            },
-            path: file.path.clone(),
-            content: file.shown.clone(),
-        })
-        .collect()
 }
 
 fn holds(found: &Found, card: &Card) -> String {
@@ -532,6 +530,7 @@ fn cautions(wanted: &Wanted, card: &Card, slot: u32) -> Vec<String> {
             wanted.base_name
         ));
     }
+    cautions.extend(wanted.open_logins.iter().cloned());
     let Some(device) = &wanted.device else {
         if wanted.kind == "write" {
             cautions.push("no device is named, so no settings go onto the card".into());

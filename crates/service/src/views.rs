@@ -3,7 +3,8 @@
 use api::{PlannedFile, Setting};
 use records::{backups, cards, devices, events, imprints, jobs, releases};
 use serde_json::Value;
-use settings::{Effective, Field, MASK, Sheet};
+use settings::{Effective, Field, FieldKind, MASK, Sheet, parse_networks};
+use vault::Keys;
 
 use crate::app::App;
 use crate::catalogue::Shelf;
@@ -25,6 +26,8 @@ pub fn device(row: devices::Device) -> api::Device {
         host_name: row.host_name,
         card: row.card,
         pinned: row.pinned,
+        attached: row.attached,
+        macs: row.macs,
         added_by: row.added_by,
         added_at: row.added_at,
     }
@@ -123,7 +126,7 @@ pub async fn release_detail(app: &App, name: &str) -> Result<api::ReleaseDetail,
         fields: sheet
             .fields
             .iter()
-            .map(|field| setting(field, None))
+            .map(|field| masked_setting(field, None, &app.keys))
             .collect(),
         notes: sheet.notes,
         licence: sheet.licence,
@@ -214,9 +217,19 @@ pub fn sheet(row: &releases::Release) -> Result<Sheet, ApiError> {
 }
 
 /// A field with its value, masked if it is a secret.
-pub fn setting(field: &Field, value: Option<&Effective>) -> Setting {
+/// A field with its value, the words of `secret` in place of each secret.
+pub fn setting(
+    field: &Field,
+    value: Option<&Effective>,
+    keys: &Keys,
+    secret: &dyn Fn(&str) -> String,
+) -> Setting {
     let word = |value: Value| value.as_str().map(str::to_owned).unwrap_or_default();
-    let found = value.and_then(|value| value.value.clone());
+    let plain = value.and_then(|value| value.value.as_deref());
+    let networks = match field.kind {
+        FieldKind::Networks => plain.and_then(|value| parse_networks(value).ok()),
+        _ => None,
+    };
     Setting {
         name: field.name.clone(),
         label: field.label.clone(),
@@ -226,18 +239,33 @@ pub fn setting(field: &Field, value: Option<&Effective>) -> Setting {
         help: field.help.clone(),
         required: field.required,
         secret: field.kind.is_secret(),
-        value: found.map(|value| {
-            if field.kind.is_secret() {
-                MASK.into()
-            } else {
-                value
-            }
-        }),
+        value: value.and_then(|value| value.shown(secret)),
         origin: value
             .and_then(|value| value.origin)
             .and_then(|origin| serde_json::to_value(origin).ok())
             .map(word),
+        preset: value.and_then(|value| value.preset.clone()),
+        applies: value.is_none_or(|value| value.applies),
+        choices: field.choices.clone(),
+        networks: networks
+            .unwrap_or_default()
+            .into_iter()
+            .map(|network| api::SetNetwork {
+                fingerprint: network
+                    .passphrase
+                    .as_deref()
+                    .map(|one| keys.fingerprint(one)),
+                security: network.security.word().into(),
+                name: network.name,
+                hidden: network.hidden,
+            })
+            .collect(),
     }
+}
+
+/// The same with dots for secrets.
+pub fn masked_setting(field: &Field, value: Option<&Effective>, keys: &Keys) -> Setting {
+    setting(field, value, keys, &|_| MASK.into())
 }
 
 fn partition(part: &imagecraft::Partition) -> api::Partition {
@@ -294,6 +322,8 @@ pub fn imprint(row: imprints::Imprint) -> api::Imprint {
         base: row.base,
         from_backup: row.from_backup,
         override_reason: row.override_reason,
+        growth: row.growth,
+        left_out: row.left_out,
         state: row.state,
         settings: list(&row.settings),
         files: list::<PlannedFile>(&row.files),

@@ -3,6 +3,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::template::{GIVEN, OF_EACH, Templates};
 use crate::{Field, Placement};
 
 /// A release sheet that has passed every check.
@@ -69,6 +70,9 @@ pub struct Login {
     /// Where it is asked for, such as `console` or `web page`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
+    /// The field that changes it. Where that has no value, every plan says so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub changed_by: Option<String>,
 }
 
 /// Which card a release takes.
@@ -81,6 +85,29 @@ pub struct CardNeeds {
     /// Advised card in decimal gigabytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub advised_gb: Option<f64>,
+    /// Who grows the last partition; if it is not said, the image where it does so at its first
+    /// start, else here.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub grow: Option<Grow>,
+    /// Megabytes to leave at the card's end.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub leave_mb: Option<u64>,
+    /// Whether growth may go on with the feature meta_bg where there is no room for more group
+    /// descriptors.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub meta_bg: bool,
+}
+
+/// Who grows the last partition over the card.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Grow {
+    /// Duplicarium, before the card is written.
+    Here,
+    /// The image itself, at its first start.
+    Image,
+    /// Nobody.
+    None,
 }
 
 /// What the first boot looks like.
@@ -196,11 +223,18 @@ impl Sheet {
                     format!("field {:?} is declared twice", field.name),
                 ));
             }
-            if let Some(Err(why)) = field.default.as_ref().map(|value| field.kind.check(value)) {
-                return Err((
-                    field.name.clone(),
-                    format!("field {:?}: its default {why}", field.name),
-                ));
+            self.check_field(place, field)
+                .map_err(|why| (field.name.clone(), format!("field {:?}: {why}", field.name)))?;
+        }
+        for login in &self.logins {
+            if let Some(name) = &login.changed_by
+                && !self.fields.iter().any(|field| field.name == *name)
+            {
+                let why = format!(
+                    "login {:?}: {name:?} is not a field of this sheet",
+                    login.user
+                );
+                return Err((name.clone(), why));
             }
         }
         for placement in &self.placements {
@@ -213,6 +247,23 @@ impl Sheet {
 }
 
 impl Sheet {
+    /// What a field declares, and that its condition names only fields above it.
+    fn check_field(&self, place: usize, field: &Field) -> Result<(), String> {
+        field.check_declared().map_err(|refused| refused.0)?;
+        if GIVEN.contains(&field.name.as_str()) || OF_EACH.contains(&field.name.as_str()) {
+            return Err("that name stands for something else in templates".into());
+        }
+        let above = |name: &str| {
+            GIVEN.contains(&name) || self.fields[..place].iter().any(|other| other.name == name)
+        };
+        match &field.when {
+            Some(when) => Templates::new(None)
+                .check_expression(when, &above)
+                .map_err(|why| format!("its condition: {why}, or stands below it")),
+            None => Ok(()),
+        }
+    }
+
     /// What the facts beside fields and placements must be.
     fn check_facts(&self) -> Result<(), (String, String)> {
         if let Some(date) = &self.date {
@@ -412,7 +463,7 @@ template = "name = {{ host_name | quoted }}\n"
             ("{{ host_name | quoted }}", "{{ hostname }}", 13, "hostname"),
             ("[\"plover\"]", "[]", 4, "board model"),
             ("host_name\"", "host name\"", 7, "underscores"),
-            ("partition = \"boot\"", "partition = \"root\"", 12, "root"),
+            ("template =", "mode = \"9\"\ntemplate =", 13, "mode"),
         ] {
             let error = Sheet::parse(&GOOD.replacen(from, to, 1)).unwrap_err();
             assert!(error.message.contains(says), "{to}: {error}");

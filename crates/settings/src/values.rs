@@ -4,7 +4,8 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use crate::Field;
+use crate::template::{self, Templates};
+use crate::{Field, FieldKind};
 
 /// Values by field name.
 pub type Settings = BTreeMap<String, String>;
@@ -21,17 +22,77 @@ pub enum Origin {
     Device,
 }
 
+/// What is known of a device beside its settings.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Subject {
+    /// Name of the device.
+    pub device: String,
+    /// Its board model.
+    pub board: String,
+    /// Its site.
+    pub site: String,
+    /// What is plugged into it.
+    pub attached: Vec<String>,
+    /// The key from which salts of password hashes are made.
+    pub salt_key: [u8; 32],
+}
+
+/// Values of one layer, and what it is called.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Layer {
+    /// Which layer it is.
+    pub origin: Origin,
+    /// Name of the preset, if it is one.
+    pub name: Option<String>,
+    /// Its values.
+    pub values: Settings,
+}
+
+impl Layer {
+    /// The values of the device itself.
+    pub fn device(values: Settings) -> Self {
+        Self {
+            origin: Origin::Device,
+            name: None,
+            values,
+        }
+    }
+
+    /// The values of a preset.
+    pub fn preset(name: impl Into<String>, values: Settings) -> Self {
+        Self {
+            origin: Origin::Preset,
+            name: Some(name.into()),
+            values,
+        }
+    }
+}
+
 /// A field with the value that counts.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Effective {
     /// Name of the field.
     pub name: String,
-    /// The value, if any layer has one.
+    /// Kind of the value.
+    pub kind: FieldKind,
+    /// The value, if any layer has one and the field counts.
     pub value: Option<String>,
     /// Where it comes from, if there is one.
     pub origin: Option<Origin>,
-    /// Whether it must never be shown.
+    /// Name of the preset that it comes from, if it does.
+    pub preset: Option<String>,
+    /// Whether it holds a secret.
     pub secret: bool,
+    /// Whether the field counts on this device, by its condition.
+    pub applies: bool,
+}
+
+impl Effective {
+    /// The value for the eye, with the words of `secret` in place of each secret.
+    pub fn shown(&self, secret: &dyn Fn(&str) -> String) -> Option<String> {
+        let value = self.value.as_deref()?;
+        Some(self.kind.shown(value, secret))
+    }
 }
 
 /// A setting that keeps a card from being made.
@@ -44,40 +105,52 @@ pub struct Problem {
     pub rule: String,
 }
 
-/// The values that count for one device, and everything that is wrong with them. Values for
-/// fields that the sheet does not declare are kept aside, not an error: another release of the
-/// same appliance may want them.
+/// The values that count for one device, and everything that is wrong with them; `layers` with
+/// the nearest first. Values for fields that the sheet does not declare are kept aside, not an
+/// error: another release of the same appliance may want them.
 pub fn effective(
     fields: &[Field],
-    preset: &Settings,
-    device: &Settings,
+    layers: &[Layer],
+    subject: &Subject,
 ) -> (Vec<Effective>, Vec<Problem>) {
-    let mut values = Vec::new();
-    let mut problems = Vec::new();
+    let templates = Templates::new(None);
+    let mut context = template::given(subject);
+    let (mut values, mut problems) = (Vec::new(), Vec::new());
     for field in fields {
-        let layers = [
-            (Origin::Device, device.get(&field.name)),
-            (Origin::Preset, preset.get(&field.name)),
-            (Origin::Release, field.default.as_ref()),
-        ];
-        let found = layers
-            .into_iter()
-            .find_map(|(origin, value)| Some((origin, value?)));
-        let rule = match found {
-            Some((_, value)) => field.kind.check(value).err().map(|refused| refused.0),
-            None => field
-                .required
-                .then(|| format!("{} must be set", field.label)),
+        let (applies, mut rule) = match templates.holds(field.when.as_deref(), &context) {
+            Ok(applies) => (applies, None),
+            Err(why) => (
+                true,
+                Some(format!("has a condition that cannot be told: {why}")),
+            ),
         };
+        let set = layers.iter().find_map(|layer| {
+            let value = layer.values.get(&field.name)?;
+            Some((layer.origin, layer.name.clone(), value))
+        });
+        let default = field.default.as_ref();
+        let found = set
+            .or(default.map(|value| (Origin::Release, None, value)))
+            .filter(|_| applies);
+        rule = rule.or(match &found {
+            Some((_, _, value)) => field.check(value).err().map(|refused| refused.0),
+            None => (field.required && applies).then(|| "must be set".into()),
+        });
         problems.extend(rule.map(|rule| Problem {
             field: field.name.clone(),
-            rule,
+            rule: format!("{}: {rule}", field.label),
         }));
+        let value = found.as_ref().map(|(_, _, value)| (*value).clone());
+        let seen = template::value_of(field.kind, value.as_deref(), false);
+        context.insert(field.name.clone(), seen);
         values.push(Effective {
             name: field.name.clone(),
-            value: found.map(|(_, value)| value.clone()),
-            origin: found.map(|(origin, _)| origin),
+            kind: field.kind,
+            origin: found.as_ref().map(|(origin, ..)| *origin),
+            preset: found.and_then(|(_, preset, _)| preset),
+            value,
             secret: field.kind.is_secret(),
+            applies,
         });
     }
     (values, problems)
@@ -86,26 +159,42 @@ pub fn effective(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{FieldKind, MASK, Placement, render};
-    use imagecraft::compose::Target;
-
-    fn field(name: &str, kind: FieldKind, required: bool, default: Option<&str>) -> Field {
-        Field {
-            name: name.into(),
-            kind,
-            label: name.to_uppercase(),
-            help: None,
-            required,
-            default: default.map(Into::into),
-        }
-    }
+    use crate::{Laid, MASK, Placement, PlacementError, lay_out};
+    use imagecraft::compose::Change;
 
     fn fields() -> Vec<Field> {
-        vec![
-            field("host_name", FieldKind::HostName, true, None),
-            field("country", FieldKind::Country, true, Some("NO")),
-            field("passphrase", FieldKind::Passphrase, false, None),
-        ]
+        #[derive(Deserialize)]
+        struct Fields {
+            fields: Vec<Field>,
+        }
+        let text = r#"
+            [[fields]]
+            name = "host_name"
+            kind = "host-name"
+            label = "Host name"
+            required = true
+            [[fields]]
+            name = "country"
+            kind = "country"
+            label = "Country"
+            required = true
+            default = "NO"
+            [[fields]]
+            name = "passphrase"
+            kind = "passphrase"
+            label = "Passphrase"
+            [[fields]]
+            name = "bus_number"
+            kind = "number"
+            label = "Number on the bus"
+            required = true
+            when = "board == 'plover-field' and 'level probe' in attached"
+        "#;
+        toml::from_str::<Fields>(text).unwrap().fields
+    }
+
+    fn count(layers: &[Layer]) -> (Vec<Effective>, Vec<Problem>) {
+        effective(&fields(), layers, &Subject::default())
     }
 
     fn set(pairs: &[(&str, &str)]) -> Settings {
@@ -117,56 +206,161 @@ mod tests {
 
     #[test]
     fn the_nearest_layer_wins_and_says_so() {
-        let preset = set(&[("country", "GB"), ("passphrase", "of the site")]);
-        let device = set(&[("host_name", "quay-03"), ("passphrase", "of its own")]);
-        let (values, problems) = effective(&fields(), &preset, &device);
+        let site = set(&[("country", "GB"), ("passphrase", "of the site")]);
+        let own = set(&[("host_name", "quay-03"), ("passphrase", "of its own")]);
+        let (values, problems) = count(&[
+            Layer::device(own),
+            Layer::preset("quay", site),
+            Layer::preset("team", set(&[("country", "SE")])),
+        ]);
         assert_eq!(problems, []);
         let origins: Vec<_> = values
             .iter()
-            .map(|v| (v.value.as_deref().unwrap(), v.origin.unwrap()))
+            .filter(|one| one.applies)
+            .map(|one| {
+                let value = one.value.as_deref().unwrap();
+                (value, one.origin.unwrap(), one.preset.as_deref())
+            })
             .collect();
         assert_eq!(
             origins,
             [
-                ("quay-03", Origin::Device),
-                ("GB", Origin::Preset),
-                ("of its own", Origin::Device)
+                ("quay-03", Origin::Device, None),
+                ("GB", Origin::Preset, Some("quay")),
+                ("of its own", Origin::Device, None)
             ]
         );
     }
 
     #[test]
     fn every_problem_is_named_at_once_without_secrets() {
-        let device = set(&[("country", "Norway"), ("passphrase", "short")]);
-        let (_, problems) = effective(&fields(), &Settings::new(), &device);
+        let own = set(&[("country", "Norway"), ("passphrase", "short")]);
+        let (_, problems) = count(&[Layer::device(own)]);
         let named: Vec<_> = problems.iter().map(|p| p.field.as_str()).collect();
         assert_eq!(named, ["host_name", "country", "passphrase"]);
         assert!(!problems[2].rule.contains("short"), "{}", problems[2]);
     }
 
     #[test]
-    fn files_are_rendered_with_secrets_masked_for_the_eye() {
-        let placement = Placement {
-            partition: Target::Boot,
-            path: "network.toml".into(),
-            template: "host = {{ host_name | quoted }}\nkey = {{ passphrase | quoted }}\n".into(),
-            when: Some("passphrase".into()),
+    fn a_field_counts_where_its_condition_holds() {
+        let own = [Layer::device(set(&[
+            ("host_name", "a"),
+            ("bus_number", "many"),
+        ]))];
+        let mut subject = Subject {
+            board: "plover-field".into(),
+            ..Subject::default()
         };
-        let device = set(&[
+        let (values, problems) = effective(&fields(), &own, &subject);
+        assert!(!values[3].applies && values[3].value.is_none() && problems.is_empty());
+        subject.attached = vec!["level probe".into()];
+        let (values, problems) = effective(&fields(), &own, &subject);
+        assert!(values[3].applies);
+        assert!(
+            problems[0].rule.contains("\"many\" is no number"),
+            "{problems:?}"
+        );
+    }
+
+    fn laid(
+        placement: &str,
+        own: &[(&str, &str)],
+        base: &str,
+    ) -> Result<Vec<Laid>, PlacementError> {
+        let placement: Placement = toml::from_str(placement).unwrap();
+        placement.check(&fields())?;
+        let (values, _) = count(&[Layer::device(set(own))]);
+        lay_out(&[placement], &values, &Subject::default(), &mut |_, _| {
+            Ok((!base.is_empty()).then(|| base.as_bytes().to_vec()))
+        })
+    }
+
+    #[test]
+    fn files_are_filled_with_secrets_masked_for_the_eye() {
+        let placement = r#"
+            partition = "boot"
+            path = "network.toml"
+            when = "passphrase"
+            template = """
+host = {{ host_name | quoted }}
+key = {{ passphrase | quoted }}
+hash = {{ passphrase | shadow_hash }}
+"""
+        "#;
+        let own = [
             ("host_name", "quay-03"),
             ("passphrase", "tide \"and\" time"),
-        ]);
-        let (values, _) = effective(&fields(), &Settings::new(), &device);
-        let files = render(std::slice::from_ref(&placement), &values).unwrap();
-        assert_eq!(
-            files[0].content,
-            "host = \"quay-03\"\nkey = \"tide \\\"and\\\" time\"\n"
-        );
-        assert_eq!(
-            files[0].shown,
-            format!("host = \"quay-03\"\nkey = \"{MASK}\"\n")
-        );
-        let (without, _) = effective(&fields(), &Settings::new(), &set(&[("host_name", "q")]));
-        assert_eq!(render(&[placement], &without).unwrap(), []);
+        ];
+        let files = laid(placement, &own, "").unwrap();
+        let Change::File(bytes) = &files[0].file.change else {
+            panic!("{files:?}")
+        };
+        let text = String::from_utf8(bytes.clone()).unwrap();
+        let begin = "host = \"quay-03\"\nkey = \"tide \\\"and\\\" time\"\nhash = $6$";
+        assert!(text.starts_with(begin), "{text}");
+        let shown = format!("host = \"quay-03\"\nkey = \"{MASK}\"\nhash = {MASK}\n");
+        assert_eq!(files[0].after.as_deref(), Some(shown.as_str()));
+        assert_eq!(laid(placement, &[("host_name", "q")], "").unwrap(), []);
+    }
+
+    #[test]
+    fn edits_of_the_releases_file_stack_and_need_one() {
+        let placement = r#"
+            partition = "root"
+            path = "/etc/kiosk.conf"
+            mode = "0640"
+            owner = 7
+            [[edits]]
+            key = "name"
+            value = "{{ host_name }}"
+            [[edits]]
+            key = "pass"
+            value = "{{ passphrase }}"
+            when = "passphrase"
+            [[edits]]
+            line = "radio"
+            on = "country == 'NO'"
+        "#;
+        let own = [("host_name", "quay-03"), ("passphrase", "tell no one")];
+        let files = laid(placement, &own, "name=x\n#radio\n").unwrap();
+        let expected = "name=quay-03\nradio\npass=tell no one\n";
+        let change = &files[0].file.change;
+        assert_eq!(change, &Change::File(expected.as_bytes().to_vec()));
+        assert_eq!(files[0].before.as_deref(), Some("name=x\n#radio\n"));
+        let shown = expected.replace("tell no one", MASK);
+        assert_eq!(files[0].after.as_deref(), Some(shown.as_str()));
+        let given = files[0].file.attributes;
+        assert_eq!((given.mode, given.owner), (Some(0o640), Some(7)));
+        let missing = laid(placement, &own, "").unwrap_err().to_string();
+        assert!(missing.contains("no such file"), "{missing}");
+    }
+
+    #[test]
+    fn what_a_placement_cannot_be_is_said_when_the_sheet_is_read() {
+        for (placement, says) in [
+            ("template = \"{{ nobody }}\"", "\"nobody\" is not a field"),
+            ("template = \"{{ item }}\"", "\"item\" is not a field"),
+            ("template = \"{% if %}\"", "syntax error"),
+            ("template = \"x\"\nlink = \"y\"", "exactly one"),
+            ("remove = false", "exactly one"),
+            ("template = \"x\"\nmode = \"0888\"", "no mode"),
+            ("template = \"x\"\nwhen = \"nobody\"", "not a field"),
+            ("template = \"x\"\neach = \"nobody\"", "not a field"),
+            ("[[edits]]\nkey = \"x\"", "needs value"),
+            ("[[edits]]\nline = \"x\"", "needs on"),
+            (
+                "[[edits]]\nline = \"x\"\non = \"true\"\nvalue = \"y\"",
+                "takes no value",
+            ),
+            (
+                "[[edits]]\nkey = \"x\"\nvalue = \"y\"\nline = \"z\"",
+                "exactly one of key",
+            ),
+        ] {
+            let text = format!("partition = 2\npath = \"/x\"\n{placement}");
+            let placement: Placement = toml::from_str(&text).unwrap();
+            let why = placement.check(&fields()).unwrap_err().to_string();
+            assert!(why.contains(says), "{text}: {why}");
+        }
     }
 }

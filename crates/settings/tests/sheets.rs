@@ -1,7 +1,9 @@
 //! The sheets that ship, from text to the files on a card.
 
-use imagecraft::compose::Target;
-use settings::{FieldKind, MASK, Origin, Settings, Sheet, effective, render};
+use imagecraft::compose::{Change, Target};
+use settings::{
+    Effective, Laid, Layer, MASK, Origin, Problem, Settings, Sheet, Subject, effective, lay_out,
+};
 
 fn demo(name: &str) -> Sheet {
     let path = format!(
@@ -18,6 +20,34 @@ fn set(pairs: &[(&str, &str)]) -> Settings {
         .collect()
 }
 
+type Counted = (Vec<Effective>, Vec<Problem>);
+
+fn count(sheet: &Sheet, board: &str, own: Settings) -> (Counted, Subject) {
+    let subject = Subject {
+        device: "a device".into(),
+        board: board.into(),
+        ..Subject::default()
+    };
+    let counted = effective(&sheet.fields, &[Layer::device(own)], &subject);
+    (counted, subject)
+}
+
+/// Files as they land on a card of a release that has `base` at every path.
+fn laid(sheet: &Sheet, board: &str, own: Settings, base: &str) -> Vec<Laid> {
+    let ((values, problems), subject) = count(sheet, board, own);
+    assert_eq!(problems, []);
+    let mut read = |_: &Target, _: &str| Ok(Some(base.as_bytes().to_vec()));
+    lay_out(&sheet.placements, &values, &subject, &mut read).unwrap()
+}
+
+fn text<'a>(files: &'a [Laid], path: &str) -> Option<&'a str> {
+    let found = files.iter().find(|one| one.file.path == path)?;
+    match &found.file.change {
+        Change::File(bytes) => std::str::from_utf8(bytes).ok(),
+        _ => None,
+    }
+}
+
 #[test]
 fn a_box_on_the_quay_gets_its_network_file() {
     let sheet = demo("quaylink-2.4");
@@ -30,89 +60,134 @@ fn a_box_on_the_quay_gets_its_network_file() {
         ("wifi_network", "Søndre \"molo\""),
         ("wifi_passphrase", "back\\slash and \"quote\""),
     ]);
-    let (values, problems) = effective(&sheet.fields, &Settings::new(), &device);
-    assert_eq!(problems, []);
+    let ((values, _), _) = count(&sheet, "curlew", device.clone());
     let country = values
         .iter()
-        .find(|value| value.name == "wifi_country")
+        .find(|one| one.name == "wifi_country")
         .unwrap();
     assert_eq!(
         (country.value.as_deref(), country.origin),
         (Some("NO"), Some(Origin::Release))
     );
-    let files = render(&sheet.placements, &values).unwrap();
-    assert_eq!(
-        (files[0].target.clone(), files[0].path.as_str()),
-        (Target::Boot, "quaylink/link.toml")
-    );
+    let files = laid(&sheet, "curlew", device, "");
+    assert_eq!(files[0].file.target, Target::Boot);
     // What lands is valid TOML whatever stands in the values, and reads back as what was set.
-    let link: toml::Table = files[0].content.parse().unwrap();
+    let link: toml::Table = text(&files, "quaylink/link.toml").unwrap().parse().unwrap();
     assert_eq!(link["host_name"].as_str(), Some("quay-07"));
     assert_eq!(link["wifi"]["network"].as_str(), Some("Søndre \"molo\""));
     assert_eq!(
         link["wifi"]["passphrase"].as_str(),
         Some("back\\slash and \"quote\"")
     );
+    let shown = files[0].after.as_deref().unwrap();
+    assert!(shown.contains(MASK) && !shown.contains("quote"), "{shown}");
+}
+
+#[test]
+fn a_post_gets_the_lines_of_its_board() {
+    let sheet = demo("tidegauge-1.7");
+    let base = "# The level probe.\n[bus]\nenabled=no\nnumber=1\nspeed=9600\n";
+    let own = set(&[("host_name", "tide-north"), ("bus_number", "17")]);
+    let files = laid(&sheet, "plover-field", own, base);
+    assert_eq!(
+        text(&files, "/etc/systemd/network/20-wired.network"),
+        Some("[Match]\nName=end0\n\n[Network]\nDHCP=yes\n")
+    );
+    let probe = base
+        .replace("enabled=no", "enabled=yes")
+        .replace("number=1", "number=17");
+    assert_eq!(
+        text(&files, "/etc/tidegauge/probe.conf"),
+        Some(probe.as_str())
+    );
+    assert_eq!(
+        text(&files, "/etc/wpa_supplicant/wpa_supplicant-wlan0.conf"),
+        None
+    );
+    let zone = files
+        .iter()
+        .find(|one| one.file.path == "/etc/localtime")
+        .unwrap();
+    let link = Change::Link("../usr/share/zoneinfo/Europe/Oslo".into());
+    assert_eq!(zone.file.change, link);
+
+    let own = set(&[
+        ("host_name", "tide-bench"),
+        ("address", "192.0.2.7/24 gateway 192.0.2.1"),
+        (
+            "networks",
+            r#"[{"name":"Saltmarsh","security":"wpa2","passphrase":"plane the long edge"}]"#,
+        ),
+    ]);
+    let files = laid(&sheet, "plover", own, base);
+    let wired = text(&files, "/etc/systemd/network/20-wired.network").unwrap();
     assert!(
-        files[0].shown.contains(MASK) && !files[0].shown.contains("quote"),
-        "{}",
-        files[0].shown
+        wired.contains("Name=eth0") && wired.contains("Gateway=192.0.2.1"),
+        "{wired}"
+    );
+    assert_eq!(text(&files, "/etc/tidegauge/probe.conf"), None);
+    let wifi = files
+        .iter()
+        .find(|one| one.file.path.contains("wpa_supplicant"))
+        .unwrap();
+    assert_eq!(wifi.file.attributes.mode, Some(0o600));
+    let content = text(&files, &wifi.file.path).unwrap();
+    let key = content
+        .lines()
+        .find_map(|line| line.trim().strip_prefix("psk="))
+        .unwrap();
+    assert_eq!(key.len(), 64);
+    // Neither the passphrase nor the key that is derived from it is for the eye.
+    let shown = wifi.after.as_deref().unwrap();
+    assert!(
+        !content.contains("plane the") && shown.contains(MASK),
+        "{shown}"
+    );
+    assert!(
+        !shown.contains(key) && !shown.contains("plane the"),
+        "{shown}"
     );
 }
 
 #[test]
-fn a_post_without_wifi_gets_no_wifi_lines() {
-    let sheet = demo("tidegauge-1.7");
-    let render_with = |device: &Settings| {
-        let (values, problems) = effective(&sheet.fields, &Settings::new(), device);
-        assert_eq!(problems, []);
-        render(&sheet.placements, &values).unwrap()[0]
-            .content
-            .clone()
-    };
-    let wired = render_with(&set(&[("host_name", "tide-north")]));
-    assert_eq!(
-        wired,
-        "# Made by Duplicarium; settings of this post.\nhost=tide-north\n"
-    );
-    let wireless = render_with(&set(&[
-        ("host_name", "tide-north"),
-        ("wifi_network", "Saltmarsh-Workshop"),
-        ("wifi_passphrase", "plane the long edge"),
-    ]));
-    assert!(
-        wireless
-            .ends_with("country=NO\nnetwork=Saltmarsh-Workshop\npassphrase=plane the long edge\n"),
-        "{wireless}"
-    );
+fn a_kiosk_keeps_what_its_configuration_says_beside() {
+    let sheet = demo("toolpost-2026-09-15");
+    let base = "host = toolpost\n[booking]\nhours = evening\n#badges-only\n[wifi]\n#network = \nkiosk:x:1\n";
+    let own = set(&[
+        ("host_name", "tool-saws"),
+        ("opening", "always"),
+        ("badge_reader", "yes"),
+        ("kiosk_password", "saws & planes"),
+    ]);
+    let files = laid(&sheet, "plover", own, base);
+    let config = text(&files, "/etc/toolpost/kiosk.conf").unwrap();
+    let expected = base
+        .replace("= toolpost", "= tool-saws")
+        .replace("= evening", "= always")
+        .replace("#badges", "badges");
+    assert_eq!(config, expected);
+    let shadow = text(&files, "/etc/shadow").unwrap();
+    assert!(shadow.contains("kiosk:$6$"), "{shadow}");
+    assert_eq!(text(&files, "/home/kiosk/.ssh/authorized_keys"), None);
 }
 
 #[test]
 fn values_for_other_releases_are_kept_aside() {
     let sheet = demo("tidegauge-1.7");
     let device = set(&[("host_name", "tide-north"), ("lamp_colour", "green")]);
-    let (values, problems) = effective(&sheet.fields, &Settings::new(), &device);
+    let ((values, problems), _) = count(&sheet, "plover", device);
     assert_eq!(problems, []);
     assert!(values.iter().all(|value| value.name != "lamp_colour"));
 }
 
 #[test]
-fn secrets_are_known_by_their_kind() {
-    for sheet in [demo("quaylink-2.4"), demo("tidegauge-1.7")] {
-        for field in &sheet.fields {
-            assert_eq!(
-                field.kind.is_secret(),
-                field.kind == FieldKind::Passphrase,
-                "{}",
-                field.name
-            );
-        }
-    }
-}
-
-#[test]
 fn a_sheet_survives_being_written_out() {
-    for name in ["quaylink-2.4", "tidegauge-1.7"] {
+    for name in [
+        "quaylink-2.4",
+        "tidegauge-1.7",
+        "tidegauge-1.8-rc1",
+        "toolpost-2026-09-15",
+    ] {
         let sheet = demo(name);
         let written = toml::to_string(&sheet).unwrap();
         assert_eq!(Sheet::parse(&written).unwrap(), sheet);

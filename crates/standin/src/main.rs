@@ -315,5 +315,8 @@ fn print_board(board: &BoardState) {
         Some(why) => println!("  network    not joined: {why}"),
         None => println!("  network    {}", or(&board.joined)),
     }
+    for found in &board.found {
+        println!("  found      {found}");
+    }
     println!("  page       {}", or(&board.page));
 }

@@ -106,6 +106,11 @@ impl Keys {
         Ok(Self::new(master))
     }
 
+    /// The key from which salts of login passwords are made.
+    pub fn salts(&self) -> [u8; 32] {
+        blake3::derive_key("duplicarium 2026 salts of login passwords", &self.master)
+    }
+
     /// The key that names one kind of object.
     pub(crate) fn naming(&self, kind: &str) -> [u8; 32] {
         blake3::derive_key(&format!("duplicarium 2026 names of {kind}"), &self.master)

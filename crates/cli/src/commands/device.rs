@@ -1,13 +1,13 @@
 //! Devices and their settings.
 
-use std::io::Read;
-
-use anyhow::{Context as _, bail};
-use api::{DeviceDetail, Following, NewDevice, SettingsChange, Standing};
+use api::{
+    DeviceChange, DeviceDetail, DeviceTableReport, FactValue, Following, NewDevice, Standing,
+};
 use clap::Subcommand;
 
 use super::card::show_imprint;
-use crate::{Context, text};
+use super::values::{NetworkChange, Values, read_text};
+use crate::{Context, Ended, text};
 
 #[derive(Subcommand)]
 pub enum Device {
@@ -31,22 +31,59 @@ pub enum Device {
         #[arg(long, default_value = "")]
         notes: String,
     },
-    /// Set values: FIELD=VALUE. Secrets are typed, or read from a file.
+    /// Set values: FIELD=VALUE. Secrets are typed, read from a file, or made.
     Set {
         /// Name of the device.
         name: String,
-        /// Values for all to see.
-        #[arg(value_name = "FIELD=VALUE")]
-        values: Vec<String>,
-        /// A secret to type, hidden.
-        #[arg(long, value_name = "FIELD")]
-        secret: Vec<String>,
-        /// A secret out of a file; - is standard input.
-        #[arg(long, value_name = "FIELD=FILE")]
-        secret_file: Vec<String>,
-        /// A value to take away.
-        #[arg(long, value_name = "FIELD")]
-        clear: Vec<String>,
+        #[command(flatten)]
+        values: Values,
+    },
+    /// Add, change or take away a Wi-Fi network.
+    Network {
+        /// Name of the device.
+        name: String,
+        #[command(flatten)]
+        change: NetworkChange,
+    },
+    /// Tell what is plugged in, hardware addresses, notes.
+    Describe {
+        /// Name of the device.
+        name: String,
+        /// What is plugged in; given once for each.
+        #[arg(long, value_name = "HARDWARE")]
+        attached: Option<Vec<String>>,
+        /// Hardware address of a port; given once for each.
+        #[arg(long, value_name = "ADDRESS")]
+        mac: Option<Vec<String>>,
+        /// Notes.
+        #[arg(long)]
+        notes: Option<String>,
+    },
+    /// Keep a sealed fact of a device, such as an account; or show it, or take it away.
+    Fact {
+        /// Name of the device.
+        name: String,
+        /// What it is.
+        fact: String,
+        /// Read it from a file; - is standard input. Without this it is typed.
+        #[arg(long, value_name = "FILE")]
+        file: Option<String>,
+        /// Show it.
+        #[arg(long, conflicts_with_all = ["file", "remove"])]
+        show: bool,
+        /// Take it away.
+        #[arg(long)]
+        remove: bool,
+    },
+    /// Write a table of all devices and their settings, as CSV and without secrets.
+    Export,
+    /// Take a table of devices over: all of it or nothing.
+    Import {
+        /// The table; - is standard input.
+        file: String,
+        /// Only list what is wrong with it.
+        #[arg(long)]
+        dry_run: bool,
     },
     /// List the devices.
     List,
@@ -96,21 +133,67 @@ impl Device {
                 };
                 context.show(&context.client.add_device(&new).await?, show)
             }
-            Self::Set {
-                name,
-                values,
-                secret,
-                secret_file,
-                clear,
-            } => {
-                let change = gather(
-                    &context.client.device(&name).await?,
-                    values,
-                    secret,
-                    secret_file,
-                    clear,
-                )?;
+            Self::Set { name, values } => {
+                let change = values.gather(&context.client.device(&name).await?.settings)?;
                 context.show(&context.client.change_settings(&name, &change).await?, show)
+            }
+            Self::Network { name, change } => {
+                let change = change.gather(&context.client.device(&name).await?.settings)?;
+                context.show(&context.client.change_settings(&name, &change).await?, show)
+            }
+            Self::Describe {
+                name,
+                attached,
+                mac,
+                notes,
+            } => {
+                let change = DeviceChange {
+                    notes,
+                    attached,
+                    macs: mac,
+                };
+                context.show(&context.client.describe_device(&name, &change).await?, show)
+            }
+            Self::Fact {
+                name,
+                fact,
+                file,
+                show: shown,
+                remove,
+            } => {
+                if shown {
+                    let value = context.client.fact(&name, &fact).await?;
+                    return context.show(&value, |one| {
+                        println!("{}", one.value.as_deref().unwrap_or(""));
+                    });
+                }
+                let value = match (remove, file) {
+                    (true, _) => None,
+                    (false, Some(file)) => Some(read_text(&file)?),
+                    (false, None) => Some(rpassword::prompt_password(format!("{fact}: "))?),
+                };
+                let detail = context
+                    .client
+                    .put_fact(&name, &fact, &FactValue { value })
+                    .await?;
+                context.show(&detail, show)
+            }
+            Self::Export => {
+                print!("{}", context.client.device_table().await?);
+                Ok(())
+            }
+            Self::Import { file, dry_run } => {
+                let table = read_text(&file)?;
+                let report = context.client.put_device_table(table, dry_run).await?;
+                context.show(&report, show_report)?;
+                match report.problems.is_empty() {
+                    true => Ok(()),
+                    false => Err(Ended {
+                        cancelled: false,
+                        detail: "nothing was taken over".into(),
+                    }
+                    .into()),
+                }
             }
             Self::List => {
                 let devices = context.client.devices().await?;
@@ -210,56 +293,21 @@ fn show_standings(standings: &[Standing]) {
     );
 }
 
-fn gather(
-    detail: &DeviceDetail,
-    values: Vec<String>,
-    secrets: Vec<String>,
-    secret_files: Vec<String>,
-    clear: Vec<String>,
-) -> anyhow::Result<SettingsChange> {
-    let mut change = SettingsChange::default();
-    for pair in values {
-        let (field, value) = pair
-            .split_once('=')
-            .with_context(|| format!("{pair:?} should be FIELD=VALUE"))?;
-        if detail
-            .settings
-            .iter()
-            .any(|setting| setting.name == field && setting.secret)
-        {
-            bail!(
-                "{field} is a secret, and words of a command end up in histories: use --secret {field} and type it"
-            );
-        }
-        change.set.insert(field.into(), Some(value.into()));
+fn show_report(report: &DeviceTableReport) {
+    for one in &report.problems {
+        println!("line {}, {}: {}", one.line, one.column, one.problem);
     }
-    for field in secrets {
-        let value = rpassword::prompt_password(format!("{field}: "))?;
-        change.set.insert(field, Some(value));
-    }
-    for pair in secret_files {
-        let (field, path) = pair
-            .split_once('=')
-            .with_context(|| format!("{pair:?} should be FIELD=FILE"))?;
-        let mut text = String::new();
-        match path {
-            "-" => std::io::stdin().read_to_string(&mut text)?,
-            path => std::fs::File::open(path)
-                .and_then(|mut file| file.read_to_string(&mut text))
-                .with_context(|| format!("cannot read the secret in {path}"))?,
-        };
-        change.set.insert(
-            field.into(),
-            Some(text.trim_end_matches(['\r', '\n']).into()),
-        );
-    }
-    change
-        .set
-        .extend(clear.into_iter().map(|field| (field, None)));
-    if change.set.is_empty() {
-        bail!("nothing to set: give FIELD=VALUE, --secret, --secret-file or --clear");
-    }
-    Ok(change)
+    let words = match (report.done, report.problems.is_empty()) {
+        (true, _) => "taken over",
+        (false, true) => "could be taken over",
+        (false, false) => "cannot be taken over",
+    };
+    println!(
+        "{} rows {words}: {} new, {} changed",
+        report.rows,
+        report.new.len(),
+        report.changed.len()
+    );
 }
 
 fn show(detail: &DeviceDetail) {
@@ -276,17 +324,32 @@ fn show(detail: &DeviceDetail) {
             .unwrap_or("none in the catalogue suits it")
     );
     println!("  card       {}", device.card.as_deref().unwrap_or("none"));
-    for setting in &detail.settings {
-        let value = setting.value.as_deref().unwrap_or("not set");
-        let origin = setting
-            .origin
-            .as_ref()
-            .map(|origin| format!("  ({origin})"))
-            .unwrap_or_default();
-        println!("  {:<16} {value}{origin}", setting.name);
+    if !device.attached.is_empty() {
+        println!("  attached   {}", device.attached.join(", "));
+    }
+    if !device.macs.is_empty() {
+        println!("  addresses  {}", device.macs.join(", "));
+    }
+    if !device.notes.is_empty() {
+        println!("  notes      {}", device.notes);
+    }
+    for fact in &detail.facts {
+        println!(
+            "  sealed     {} (device fact {} {} --show)",
+            fact.name, device.name, fact.name
+        );
+    }
+    for setting in detail.settings.iter().filter(|one| one.applies) {
+        text::setting(setting);
     }
     for problem in &detail.problems {
-        println!("  missing    {}: {}", problem.field, problem.rule);
+        println!("  problem    {}", problem.rule);
+    }
+    for login in &detail.open_logins {
+        println!("  caution    {login}");
+    }
+    for reason in &detail.outdated {
+        println!("  OUTDATED   {reason}");
     }
     for imprint in &detail.imprints {
         show_imprint(imprint);

@@ -6,8 +6,11 @@ pub mod device;
 pub mod feed;
 pub mod job;
 pub mod place;
+pub mod preset;
 pub mod release;
+pub mod settings;
 pub mod slot;
+mod values;
 pub mod write;
 
 /// A key of this run, so that a repeated request starts nothing twice.

@@ -36,6 +36,9 @@ pub struct Write {
     /// Write a withdrawn release all the same; the reason is recorded.
     #[arg(long, value_name = "REASON")]
     although_withdrawn: Option<String>,
+    /// Leave partitions that cannot be edited as they are, and write the rest.
+    #[arg(long)]
+    leave_out: bool,
     #[command(flatten)]
     target: Target,
 }
@@ -57,6 +60,7 @@ impl Write {
             backup: None,
             slot: self.target.slot,
             override_reason: self.although_withdrawn,
+            leave_out: self.leave_out,
         };
         carry_out(context, &plan, self.target).await
     }
@@ -154,6 +158,12 @@ fn show_plan(plan: &Plan) {
         text::size(plan.to_write),
         text::size(plan.unallocated)
     );
+    if let Some(growth) = &plan.growth {
+        println!("  growth     {growth}");
+    }
+    for left in &plan.left_out {
+        println!("  LEFT OUT   {left}");
+    }
     if plan.lost.is_empty() {
         println!("  lost       nothing");
     }
@@ -164,9 +174,11 @@ fn show_plan(plan: &Plan) {
         println!("  caution    {caution}");
     }
     for file in &plan.files {
-        text::block(
-            &format!("  file       {} on partition {}", file.path, file.partition),
-            &file.content,
-        );
+        let place = format!("{} on partition {}", file.path, file.partition);
+        match file.action.as_str() {
+            "remove" => println!("  remove     {place}"),
+            "link" => println!("  link       {place} to {}", file.content),
+            action => text::block(&format!("  {action:<10} {place}"), &file.content),
+        }
     }
 }

@@ -13,8 +13,10 @@ mod guard;
 mod health;
 mod jobs;
 mod plans;
+mod presets;
 mod releases;
 mod slots;
+mod table;
 mod uploads;
 
 use std::sync::Arc;
@@ -43,6 +45,8 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(health::routes())
         .merge(boards::routes())
         .merge(devices::routes())
+        .merge(table::routes())
+        .merge(presets::routes())
         .merge(uploads::routes())
         .merge(releases::routes())
         .merge(files::routes())

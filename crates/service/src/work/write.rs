@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use cardwork::{Bound, CardError, Mark, Stage, write};
 use imagecraft::compose::{PlacedFile, Recipe, compose};
+use imagecraft::grow::Growth;
 use imagecraft::{Stamp, StampBase};
 use records::imprints::{Base, NewImprint};
 use serde_json::{Value, json};
@@ -27,6 +28,13 @@ pub struct WriteOrder {
     /// Content of the base.
     pub manifest: Name,
     pub files: Vec<PlacedFile>,
+    /// How the last partition is grown.
+    pub growth: Option<Growth>,
+    /// Whether a partition that cannot be edited is left as it is.
+    pub leave_out: bool,
+    /// What growing came to when the plan was made, and what was left out.
+    pub growth_words: Option<String>,
+    pub left_out: Vec<String>,
     /// Why a withdrawn release is written all the same.
     pub override_reason: Option<String>,
     /// Settings for the records: a fingerprint in place of each secret.
@@ -44,6 +52,8 @@ impl WriteOrder {
         };
         Recipe {
             files: self.files.clone(),
+            growth: self.growth,
+            go_on: self.leave_out,
             stamp: Some(Stamp {
                 format: 1,
                 card: self.card.clone(),
@@ -74,6 +84,8 @@ pub fn write_card(work: &Work, order: &WriteOrder) -> Result<Value, WorkError> {
         settings: order.settings.clone(),
         files: order.shown.clone(),
         override_reason: order.override_reason.clone(),
+        growth: order.growth_words.clone(),
+        left_out: order.left_out.clone(),
     };
     let imprint = work.wait(app.records.begin_imprint(&new))?;
     let result = compose_and_write(work, order, imprint);
@@ -107,8 +119,8 @@ fn compose_and_write(
     let base = Arc::new(Manifest::load(&app.vault, order.manifest)?);
     let disk = ManifestDisk::new(app.vault.clone(), base.clone());
     let composed = compose(disk, &base.map(), order.bound.size, &order.recipe(imprint))?;
-    let changed = composed.disk.changed_chunks();
-    let (content, _, _) = base.changed(&app.vault, &composed.disk, &composed.map, changed)?;
+    let touched = composed.touched.iter().copied();
+    let (content, _, _) = base.changed(&app.vault, &composed.disk, &composed.map, touched)?;
     work.wait(app.records.touch_card(imprint, &content.0))?;
     let mark = Mark {
         format: 1,

@@ -1,0 +1,102 @@
+//! Settings as files: what would land on a card.
+
+use api::{Preview, PreviewFile};
+use clap::Subcommand;
+
+use crate::{Context, text};
+
+#[derive(Subcommand)]
+pub enum Settings {
+    /// Show the files of a device as they would land on its card, beside the release's own;
+    /// secrets are masked.
+    Preview {
+        /// Name of the device.
+        device: String,
+        /// Take this release instead of the one that it follows.
+        #[arg(long)]
+        release: Option<String>,
+        /// Show files whole rather than their differences.
+        #[arg(long)]
+        whole: bool,
+    },
+}
+
+impl Settings {
+    pub async fn run(self, context: &Context) -> anyhow::Result<()> {
+        let Self::Preview {
+            device,
+            release,
+            whole,
+        } = self;
+        let preview = context.client.preview(&device, release.as_deref()).await?;
+        context.show(&preview, |preview| show(preview, whole))
+    }
+}
+
+fn show(preview: &Preview, whole: bool) {
+    println!("{} with {}", preview.device, preview.release);
+    for problem in &preview.problems {
+        println!("  problem    {}", problem.rule);
+    }
+    for one in &preview.files {
+        let file = &one.file;
+        let mut about = vec![file.action.clone()];
+        about.extend(file.mode.iter().map(|mode| format!("mode {mode}")));
+        about.extend(file.owner.iter().map(|owner| format!("owner {owner}")));
+        let head = format!(
+            "  {:<10} {} on partition {}",
+            about.remove(0),
+            file.path,
+            file.partition
+        );
+        let about = match about.is_empty() {
+            true => String::new(),
+            false => format!("  ({})", about.join(", ")),
+        };
+        match file.action.as_str() {
+            "link" => println!("{head}{about} to {}", file.content),
+            "remove" => println!("{head}{about}"),
+            _ if whole => text::block(&format!("{head}{about}"), &file.content),
+            _ => text::block(&format!("{head}{about}"), &changes(one)),
+        }
+    }
+    let grow = match preview.grow.as_str() {
+        "here" => "the last partition is grown to the card before it is written",
+        "image" => "the image grows its last partition itself at its first start",
+        _ => "the last partition stays as long as it is",
+    };
+    println!("  growth     {grow}");
+}
+
+/// The lines that differ, with their sign, and three around them.
+fn changes(one: &PreviewFile) -> String {
+    const AROUND: usize = 3;
+    let differs: Vec<bool> = one.diff.iter().map(|line| line.change != "same").collect();
+    let mut text = String::new();
+    let mut gap = false;
+    for (at, line) in one.diff.iter().enumerate() {
+        let (from, to) = (
+            at.saturating_sub(AROUND),
+            (at + AROUND + 1).min(differs.len()),
+        );
+        if !differs[from..to].contains(&true) {
+            gap = true;
+            continue;
+        }
+        if std::mem::take(&mut gap) {
+            text.push_str("…\n");
+        }
+        let sign = match line.change.as_str() {
+            "added" => '+',
+            "removed" => '-',
+            _ => ' ',
+        };
+        text.push(sign);
+        text.push_str(&line.text);
+        text.push('\n');
+    }
+    match text.is_empty() {
+        true => "as the release has it\n".into(),
+        false => text,
+    }
+}

@@ -1,0 +1,181 @@
+//! Templates and expressions of a sheet, strict: an undefined name is an error when the sheet is
+//! checked. What a sheet can call stands in `helpers.rs`.
+
+use std::collections::BTreeMap;
+
+use minijinja::syntax::SyntaxConfig;
+use minijinja::{Environment, UndefinedBehavior, Value};
+
+use crate::address::{Address, netmask};
+use crate::helpers::{self, TemplateAddress, TemplateNetwork};
+use crate::network::parse_networks;
+use crate::{Effective, FieldKind, MASK, Subject};
+
+/// Steps that a template may take; the longest file of a real sheet takes some hundreds.
+const FUEL: u64 = 200_000;
+/// Names beside the fields of a sheet.
+pub(crate) const GIVEN: [&str; 4] = ["board", "site", "device", "attached"];
+/// Names in a placement that is made for each item of a list.
+pub(crate) const OF_EACH: [&str; 2] = ["item", "number"];
+
+/// What names stand for.
+pub(crate) type Context = BTreeMap<String, Value>;
+
+/// Templates and expressions of one device, or of none while a sheet is checked.
+pub(crate) struct Templates {
+    environment: Environment<'static>,
+}
+
+impl Templates {
+    pub fn new(subject: Option<&Subject>) -> Self {
+        let mut environment = Environment::new();
+        environment.set_undefined_behavior(UndefinedBehavior::Strict);
+        environment.set_fuel(Some(FUEL));
+        if let Ok(syntax) = SyntaxConfig::builder().keep_trailing_newline(true).build() {
+            environment.set_syntax(syntax);
+        }
+        helpers::add_to(&mut environment, subject);
+        Self { environment }
+    }
+
+    /// Checks that a template is one and names only what is known.
+    pub fn check(&self, template: &str, known: &dyn Fn(&str) -> bool) -> Result<(), String> {
+        let template = self.environment.template_from_str(template);
+        let template = template.map_err(|e| e.to_string())?;
+        check_names(template.undeclared_variables(false), known)
+    }
+
+    /// The same of an expression.
+    pub fn check_expression(
+        &self,
+        expression: &str,
+        known: &dyn Fn(&str) -> bool,
+    ) -> Result<(), String> {
+        let expression = self.environment.compile_expression(expression);
+        let expression = expression.map_err(|e| e.to_string())?;
+        check_names(expression.undeclared_variables(false), known)
+    }
+
+    pub fn fill(&self, template: &str, context: &Context) -> Result<String, String> {
+        self.environment
+            .render_str(template, context.clone())
+            .map_err(explain)
+    }
+
+    /// Whether an expression holds; one that is not given does.
+    pub fn holds(&self, expression: Option<&str>, context: &Context) -> Result<bool, String> {
+        let Some(expression) = expression else {
+            return Ok(true);
+        };
+        let compiled = self.environment.compile_expression(expression);
+        let compiled = compiled.map_err(|e| e.to_string())?;
+        let value = compiled.eval(context.clone()).map_err(explain)?;
+        Ok(value.is_true())
+    }
+}
+
+/// What went wrong, without what the template held: that could be a secret.
+fn explain(e: minijinja::Error) -> String {
+    let line = e
+        .line()
+        .map_or(String::new(), |line| format!(", line {line}"));
+    match e.detail() {
+        Some(detail) => format!("{}{line}: {detail}", e.kind()),
+        None => format!("{}{line}", e.kind()),
+    }
+}
+
+fn check_names(
+    names: std::collections::HashSet<String>,
+    known: &dyn Fn(&str) -> bool,
+) -> Result<(), String> {
+    let mut unknown: Vec<_> = names
+        .into_iter()
+        .filter(|name| !known(name) && !helpers::NAMES.contains(&name.as_str()))
+        .collect();
+    unknown.sort();
+    match unknown.first() {
+        Some(name) => Err(format!("{name:?} is not a field of this sheet")),
+        None => Ok(()),
+    }
+}
+
+/// The names of a device, with its settings; `masked` puts [`MASK`] in place of every secret and
+/// of what is derived from one.
+pub(crate) fn context(settings: &[Effective], subject: &Subject, masked: bool) -> Context {
+    let mut context = given(subject);
+    for one in settings {
+        let value = value_of(one.kind, one.value.as_deref(), masked);
+        context.insert(one.name.clone(), value);
+    }
+    context
+}
+
+/// What is known of a device beside its settings.
+pub(crate) fn given(subject: &Subject) -> Context {
+    let text = |text: &str| Value::from(text);
+    Context::from([
+        ("board".into(), text(&subject.board)),
+        ("site".into(), text(&subject.site)),
+        ("device".into(), text(&subject.device)),
+        ("attached".into(), Value::from(subject.attached.clone())),
+    ])
+}
+
+/// A value as templates see it. One that is not set is empty text, an empty list or false.
+pub(crate) fn value_of(kind: FieldKind, value: Option<&str>, masked: bool) -> Value {
+    let text = value.unwrap_or_default();
+    match kind {
+        FieldKind::YesNo => Value::from(text == "yes"),
+        FieldKind::List | FieldKind::SshKeys => {
+            Value::from(text.lines().map(str::to_owned).collect::<Vec<_>>())
+        }
+        FieldKind::Number => match (text.parse::<i64>(), text.parse::<f64>()) {
+            (Ok(whole), _) => Value::from(whole),
+            (_, Ok(number)) => Value::from(number),
+            _ => Value::from(text),
+        },
+        FieldKind::Networks => {
+            let networks = parse_networks(text).unwrap_or_default();
+            let secret = |plain: Option<String>| match plain {
+                Some(_) if masked => MASK.into(),
+                plain => plain.unwrap_or_default(),
+            };
+            let seen = networks.into_iter().map(|one| TemplateNetwork {
+                key: secret(match masked {
+                    true => one.passphrase.clone(),
+                    false => one.key(),
+                }),
+                passphrase: secret(one.passphrase),
+                name: one.name,
+                hidden: one.hidden,
+                security: one.security,
+            });
+            Value::from(seen.map(|one| one.to_value()).collect::<Vec<_>>())
+        }
+        FieldKind::Address => match Address::parse(text) {
+            Ok(Address::Fixed {
+                address,
+                prefix,
+                gateway,
+                dns,
+            }) => TemplateAddress {
+                dhcp: false,
+                address: address.to_string(),
+                prefix,
+                netmask: netmask(prefix).to_string(),
+                gateway: gateway.map(|one| one.to_string()).unwrap_or_default(),
+                dns: dns.iter().map(ToString::to_string).collect(),
+            }
+            .to_value(),
+            Ok(Address::Dhcp) => TemplateAddress {
+                dhcp: true,
+                ..TemplateAddress::default()
+            }
+            .to_value(),
+            Err(_) => Value::from(text),
+        },
+        kind if kind.is_secret() && masked && !text.is_empty() => Value::from(MASK),
+        _ => Value::from(text),
+    }
+}
