@@ -23,6 +23,7 @@ console/dist/index.html: console/node_modules/.made docs/openapi.json $(shell fi
 
 demo/images/.made: demo/make-images $(wildcard demo/sheets/*.toml)
 	@scripts/setup demo
+	rm -rf demo/images
 	demo/make-images demo/images
 	@touch $@
 

@@ -12,6 +12,7 @@ import { Card, Cards } from "./pages/Cards";
 import { Catalogue } from "./pages/Catalogue";
 import { Compare } from "./pages/Compare";
 import { Device, Devices } from "./pages/Devices";
+import { Preset, Presets } from "./pages/Presets";
 import { Release } from "./pages/Release";
 import { Shell } from "./parts/Shell";
 import { Empty, Page } from "./parts/ui";
@@ -33,6 +34,8 @@ const router = createRouter({
         route("/", Bench),
         route("/devices", Devices),
         route("/devices/$name", Device),
+        route("/presets", Presets),
+        route("/presets/$name", Preset),
         route("/catalogue", Catalogue),
         route("/catalogue/$name", Release),
         route("/compare/$a/$b", Compare),

@@ -4,12 +4,14 @@ import type { components } from "./schema";
 type Schemas = components["schemas"];
 export type Backup = Schemas["Backup"];
 export type BoardModel = Schemas["BoardModel"];
+export type CarriedNetwork = Schemas["CarriedNetwork"];
 export type Card = Schemas["Card"];
 export type CardDetail = Schemas["CardDetail"];
 export type Choice = Schemas["Choice"];
 export type Comparison = Schemas["Comparison"];
 export type Device = Schemas["Device"];
 export type DeviceDetail = Schemas["DeviceDetail"];
+export type FactValue = Schemas["FactValue"];
 export type Feed = Schemas["Feed"];
 export type FileNode = Schemas["FileNode"];
 export type Folder = Schemas["Folder"];
@@ -24,6 +26,10 @@ export type NewPlan = Schemas["NewPlan"];
 export type NewRelease = Schemas["NewRelease"];
 export type Plan = Schemas["Plan"];
 export type PlannedFile = Schemas["PlannedFile"];
+export type Preset = Schemas["Preset"];
+export type PresetDetail = Schemas["PresetDetail"];
+export type Preview = Schemas["Preview"];
+export type PreviewFile = Schemas["PreviewFile"];
 export type Problem = Schemas["Problem"];
 export type Progress = Schemas["Progress"];
 export type Release = Schemas["Release"];
@@ -33,6 +39,7 @@ export type Setting = Schemas["Setting"];
 export type Site = Schemas["Site"];
 export type Slot = Schemas["Slot"];
 export type Standing = Schemas["Standing"];
+export type Touched = Schemas["Touched"];
 export type Upload = Schemas["Upload"];
 
 const OPERATOR = "duplicarium.operator";
@@ -68,6 +75,7 @@ async function call<T>(method: string, path: string, body?: unknown, key?: strin
     } catch {
         throw new Error("The service does not answer. Nothing was changed; try again when it runs.");
     }
+    if (response.status === 204) return undefined as T;
     const answer: unknown = await response.json();
     if (!response.ok) throw new Refusal(answer as Problem);
     return answer as T;

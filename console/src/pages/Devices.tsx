@@ -8,8 +8,8 @@ import {
     type Choice,
     type Device as DeviceRow,
     type DeviceDetail,
+    type FactValue,
     type Release,
-    type Setting,
     type Site,
     type Standing,
     get,
@@ -17,7 +17,9 @@ import {
     post,
     put,
 } from "../api/client";
+import { FieldForm, type Typed } from "../parts/FieldForm";
 import { ImprintView } from "../parts/ImprintView";
+import { Preview } from "../parts/Preview";
 import { Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
 
 export function Devices() {
@@ -29,13 +31,18 @@ export function Devices() {
         <Page
             title="Devices"
             aside={
-                <Button
-                    onClick={() => {
-                        setAdding(!adding);
-                    }}
-                >
-                    Register a device
-                </Button>
+                <>
+                    <Link to="/presets" className="text-sm font-semibold text-blueprint underline">
+                        Presets
+                    </Link>
+                    <Button
+                        onClick={() => {
+                            setAdding(!adding);
+                        }}
+                    >
+                        Register a device
+                    </Button>
+                </>
             }
         >
             {adding && (
@@ -161,7 +168,24 @@ export function Device() {
                             ]}
                         />
                     </Sheet>
+                    {(data.outdated ?? []).length > 0 && (
+                        <div className="mb-5">
+                            <Notice tone="ochre">
+                                Its card is out of date.
+                                {(data.outdated ?? []).map((reason) => (
+                                    <p key={reason}>{reason}</p>
+                                ))}
+                            </Notice>
+                        </div>
+                    )}
+                    {(data.open_logins ?? []).map((login) => (
+                        <div key={login} className="mb-5">
+                            <Notice tone="ochre">{login}</Notice>
+                        </div>
+                    ))}
                     <Settings detail={data} />
+                    <Preview device={data.device.name} />
+                    <About detail={data} />
                     <Choices device={data.device.name} pinned={data.device.pinned ?? undefined} />
                     <Sheet title="Imprints">
                         {data.imprints.length === 0 && <p className="text-sm text-faded">No card was made for it yet.</p>}
@@ -237,84 +261,158 @@ function Choices({ device, pinned }: { device: string; pinned: string | undefine
 function Settings({ detail }: { detail: DeviceDetail }) {
     const queries = useQueryClient();
     const { name } = detail.device;
-    const [typed, setTyped] = useState<Record<string, string>>({});
     const save = useMutation({
-        mutationFn: (set: Record<string, string | null>) =>
-            patch<DeviceDetail>(`devices/${encodeURIComponent(name)}/settings`, { set }),
-        onSuccess: (fresh) => {
+        mutationFn: ({ typed }: { typed: Typed; done: () => void }) =>
+            patch<DeviceDetail>(`devices/${encodeURIComponent(name)}/settings`, { set: typed }),
+        onSuccess: async (fresh, { done }) => {
             queries.setQueryData(["devices", name], fresh);
-            setTyped({});
+            done();
+            await queries.invalidateQueries({ queryKey: ["devices", name, "preview"] });
         },
     });
-    const problem = (field: string) => detail.problems.find((one) => one.field === field)?.rule;
     return (
         <Sheet title="Settings">
-            <form
-                className="grid gap-3"
-                onSubmit={(event) => {
-                    event.preventDefault();
-                    const set = Object.entries(typed).map(([field, value]) => [field, value === "" ? null : value]);
-                    save.mutate(Object.fromEntries(set) as Record<string, string | null>);
+            <FieldForm
+                settings={detail.settings.filter((one) => one.applies === true)}
+                problem={(field) => detail.problems.find((one) => one.field === field)?.rule}
+                busy={save.isPending}
+                save={(typed, done) => {
+                    save.mutate({ typed, done });
                 }}
-            >
-                {detail.settings.map((setting) => (
-                    <FieldView
-                        key={setting.name}
-                        setting={setting}
-                        typed={typed[setting.name]}
-                        problem={problem(setting.name)}
-                        type={(value) => {
-                            setTyped({ ...typed, [setting.name]: value });
-                        }}
-                    />
-                ))}
-                <div>
-                    <Button type="submit" look="main" disabled={Object.keys(typed).length === 0 || save.isPending}>
-                        Save
-                    </Button>
-                </div>
-                <Failure error={save.error} />
-                {save.isSuccess && <Notice tone="moss">Saved. Cards that were written before keep their old values.</Notice>}
-            </form>
+            />
+            <Failure error={save.error} />
+            {save.isSuccess && <Notice tone="moss">Saved. Cards that were written before keep their old values.</Notice>}
         </Sheet>
     );
 }
 
-function hint(setting: Setting): string {
-    if (setting.origin === "release") return "default of the release";
-    if (setting.secret && setting.value != null) return "kept sealed; type to replace it";
-    return setting.help ?? "";
+/** What is told about a device: what is plugged in, hardware addresses, notes. */
+function About({ detail }: { detail: DeviceDetail }) {
+    const queries = useQueryClient();
+    const { device } = detail;
+    const [open, setOpen] = useState(false);
+    const save = useMutation({
+        mutationFn: (form: Record<string, string>) => {
+            const items = (text: string | undefined) => (text ?? "").split(";").filter((one) => one.trim() !== "");
+            const change = { notes: form["notes"], attached: items(form["attached"]), macs: items(form["macs"]) };
+            return patch<DeviceDetail>(`devices/${encodeURIComponent(device.name)}`, change);
+        },
+        onSuccess: (fresh) => {
+            queries.setQueryData(["devices", device.name], fresh);
+            setOpen(false);
+        },
+    });
+    const rows: [string, string, string][] = [
+        ["attached", "Attached hardware", (device.attached ?? []).join("; ")],
+        ["macs", "Hardware addresses", (device.macs ?? []).join("; ")],
+        ["notes", "Notes", device.notes],
+    ];
+    return (
+        <Sheet title="About it">
+            {!open && (
+                <>
+                    <Facts rows={rows.map(([, title, value]) => [title, value === "" ? "-" : value])} />
+                    <div className="mt-2">
+                        <Button
+                            onClick={() => {
+                                setOpen(true);
+                            }}
+                        >
+                            Change
+                        </Button>
+                    </div>
+                </>
+            )}
+            {open && (
+                <form
+                    className="grid max-w-xl gap-2 text-sm"
+                    onSubmit={(event: FormEvent<HTMLFormElement>) => {
+                        event.preventDefault();
+                        save.mutate(Object.fromEntries(new FormData(event.currentTarget)) as Record<string, string>);
+                    }}
+                >
+                    {rows.map(([name, title, value]) => (
+                        <label key={name} className="grid gap-1">
+                            {title}
+                            {name !== "notes" && <span className="text-faded">several with a semicolon between them</span>}
+                            <input name={name} defaultValue={value} className={FIELD} />
+                        </label>
+                    ))}
+                    <div>
+                        <Button type="submit" look="main" disabled={save.isPending}>
+                            Save
+                        </Button>
+                    </div>
+                </form>
+            )}
+            <Failure error={save.error} />
+            <SealedFacts detail={detail} />
+        </Sheet>
+    );
 }
 
-function FieldView({
-    setting,
-    typed,
-    problem,
-    type,
-}: {
-    setting: Setting;
-    typed: string | undefined;
-    problem: string | undefined;
-    type: (value: string) => void;
-}) {
-    const stored = setting.value ?? "";
+/** Facts found at set-up, such as an account. They are sealed, and shown one at a time. */
+function SealedFacts({ detail }: { detail: DeviceDetail }) {
+    const queries = useQueryClient();
+    const { name } = detail.device;
+    const [shown, setShown] = useState<Record<string, string>>({});
+    const path = (fact: string) => `devices/${encodeURIComponent(name)}/facts/${encodeURIComponent(fact)}`;
+    const show = useMutation({
+        mutationFn: async (fact: string) => ({ fact, value: (await get<FactValue>(path(fact))).value ?? "" }),
+        onSuccess: ({ fact, value }) => {
+            setShown({ ...shown, [fact]: value });
+        },
+    });
+    const keep = useMutation({
+        mutationFn: (form: Record<string, string>) => put<DeviceDetail>(path(form["fact"] ?? ""), { value: form["value"] }),
+        onSuccess: (fresh) => {
+            queries.setQueryData(["devices", name], fresh);
+        },
+    });
     return (
-        <label className="grid grid-cols-[11rem_18rem_1fr] items-center gap-3 text-sm">
-            <span className="font-semibold">{setting.label}</span>
-            <input
-                name={setting.name}
-                type={setting.secret ? "password" : "text"}
-                autoComplete="off"
-                value={typed ?? (setting.secret ? "" : stored)}
-                placeholder={setting.secret ? (stored === "" ? "not set" : stored) : "not set"}
-                onChange={(event) => {
-                    type(event.target.value);
+        <div className="mt-4 grid gap-2 text-sm">
+            <h3 className="font-semibold text-faded">Sealed facts</h3>
+            {(detail.facts ?? []).map((fact) => (
+                <p key={fact.name} className="flex items-center gap-3">
+                    <span className="font-semibold">{fact.name}</span>
+                    {shown[fact.name] === undefined ? (
+                        <Button
+                            onClick={() => {
+                                show.mutate(fact.name);
+                            }}
+                        >
+                            Show
+                        </Button>
+                    ) : (
+                        <span className="font-mono">{shown[fact.name]}</span>
+                    )}
+                </p>
+            ))}
+            <form
+                className="flex flex-wrap items-end gap-2"
+                onSubmit={(event: FormEvent<HTMLFormElement>) => {
+                    event.preventDefault();
+                    const form = event.currentTarget;
+                    keep.mutate(Object.fromEntries(new FormData(form)) as Record<string, string>, {
+                        onSuccess: () => {
+                            form.reset();
+                        },
+                    });
                 }}
-                className={FIELD}
-            />
-            <span className={problem === undefined ? "text-faded" : "text-oxide"}>
-                {problem ?? hint(setting)}
-            </span>
-        </label>
+            >
+                <label className="grid gap-1">
+                    What it is
+                    <input name="fact" required placeholder="account" className={FIELD} />
+                </label>
+                <label className="grid gap-1">
+                    It
+                    <input name="value" required type="password" autoComplete="off" className={FIELD} />
+                </label>
+                <Button type="submit" disabled={keep.isPending}>
+                    Keep
+                </Button>
+            </form>
+            <Failure error={show.error ?? keep.error} />
+        </div>
     );
 }

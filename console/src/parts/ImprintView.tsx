@@ -26,6 +26,12 @@ export function ImprintView({ imprint }: { imprint: Imprint }) {
                         Verified: <Size bytes={imprint.verified} /> read back and found equal.
                     </p>
                 )}
+                {imprint.growth != null && <p className="text-faded">Growth: {imprint.growth}.</p>}
+                {(imprint.left_out ?? []).map((left) => (
+                    <p key={left} className="text-ochre">
+                        {left}
+                    </p>
+                ))}
                 {set.map((setting) => (
                     <p key={setting.name}>
                         <span className="text-faded">{setting.label}</span> {setting.value}

@@ -211,6 +211,12 @@ function PlanView({ plan }: { plan: Plan }) {
                     </Notice>
                 ))
             )}
+            {plan.growth != null && <p className="text-sm text-faded">Growth: {plan.growth}.</p>}
+            {(plan.left_out ?? []).map((left) => (
+                <Notice key={left} tone="ochre">
+                    {left}
+                </Notice>
+            ))}
             {plan.cautions.map((caution) => (
                 <Notice key={caution} tone="ochre">
                     {caution}

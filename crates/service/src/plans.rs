@@ -15,14 +15,14 @@ use records::imprints::Base;
 use records::jobs::NewJob;
 use records::releases::Release;
 use serde_json::json;
-use settings::Laid;
+use settings::{Grow, Laid};
 use time::OffsetDateTime;
 use vault::{ManifestDisk, Name};
 
 use crate::app::App;
 use crate::error::ApiError;
 use crate::settings::{
-    Counted, growth, growth_words, open_logins, planned_file, recorded_settings,
+    Counted, IMAGE_GROWS, growth, growth_words, open_logins, planned_file, recorded_settings,
 };
 use crate::slots::{Found, base_name};
 use crate::views;
@@ -59,6 +59,7 @@ struct Wanted {
     device: Option<Device>,
     counted: Option<Counted>,
     laid: Vec<Laid>,
+    grow: Option<Grow>,
     growth: Option<Growth>,
     leave_out: bool,
     open_logins: Vec<String>,
@@ -160,6 +161,7 @@ impl App {
         }
         let values = counted.as_ref().map_or(&[][..], |found| &found.values);
         let open_logins = open_logins(&sheet, values);
+        let (grow, how) = growth(&sheet, &release);
         Ok(Wanted {
             kind: "write",
             base: Base::Release(release.id),
@@ -169,7 +171,8 @@ impl App {
             device,
             counted,
             laid,
-            growth: growth(&sheet, &release).1,
+            grow: Some(grow),
+            growth: how,
             leave_out: new.leave_out,
             open_logins,
             state: Some(release.state),
@@ -237,6 +240,7 @@ impl App {
             device,
             counted: None,
             laid: Vec::new(),
+            grow: None,
             growth: None,
             leave_out: false,
             open_logins: Vec::new(),
@@ -279,7 +283,11 @@ impl App {
         };
         let mut order = self.order(&wanted, new.slot, &found, &card);
         let tried = self.try_compose(&order).await?;
-        (order.growth_words, order.left_out) = (tried.growth.clone(), tried.left_out.clone());
+        let growth = tried.growth.or_else(|| match wanted.grow {
+            Some(Grow::Image) => Some(IMAGE_GROWS.into()),
+            _ => None,
+        });
+        (order.growth_words, order.left_out) = (growth.clone(), tried.left_out.clone());
         let id = random_id()?;
         let plan = api::Plan {
             id: id.clone(),
@@ -296,7 +304,7 @@ impl App {
             unallocated: medium.size.saturating_sub(tried.end),
             settings: self.shown_settings(&wanted),
             files: self.shown_files(&wanted),
-            growth: tried.growth,
+            growth,
             left_out: tried.left_out,
             lost: self.lost(&found, &card).await?,
             cautions: cautions(&wanted, &card, new.slot),

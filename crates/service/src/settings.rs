@@ -327,6 +327,9 @@ pub fn growth(sheet: &Sheet, release: &Release) -> (Grow, Option<Growth>) {
     (grow, (grow == Grow::Here).then_some(how))
 }
 
+/// What is said where the image grows by itself.
+pub const IMAGE_GROWS: &str = "the image grows its last partition itself at its first start";
+
 /// What growing came to, in a sentence.
 pub fn growth_words(grown: &Result<Grown, String>) -> String {
     let gb = |bytes: u64| format!("{:.2} GB", bytes as f64 / 1e9);

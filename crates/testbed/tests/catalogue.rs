@@ -114,7 +114,7 @@ fn every_packing_gives_one_release_that_says_what_it_is() {
     for words in [
         "partition 5    151.0 MB",
         "the image needs 247.5 MB, its sheet says 1.00 GB; the larger counts",
-        "default login  kiosk / set at first use (screen)",
+        "default login  kiosk / kiosk (screen)",
         "All of partition 6 (swap) is kept",
     ] {
         assert!(said.contains(words), "{words}: {said}");
@@ -165,7 +165,18 @@ fn an_export_equals_the_original_in_everything_but_free_bytes() {
         .iter()
         .map(|n| n["name"].as_str().unwrap())
         .collect();
-    assert_eq!(names, ["init.d", "appliance-version", "hostname"]);
+    assert_eq!(
+        names,
+        [
+            "init.d",
+            "systemd",
+            "tidegauge",
+            "wpa_supplicant",
+            "appliance-version",
+            "hostname",
+            "hosts"
+        ]
+    );
     assert_eq!(
         bed.done(&[
             "release",
@@ -776,7 +787,7 @@ fn every_question_about_releases_and_devices_has_an_answer() {
             ("new", "/usr/lib/quaylink/driver-2.4.bin"),
         ]
     );
-    assert_eq!(compared["counts"]["same"], 5);
+    assert_eq!(compared["counts"]["same"], 7);
     let keys: Vec<_> = compared["sheet"]
         .as_array()
         .unwrap()

@@ -61,7 +61,7 @@ fn show(preview: &Preview, whole: bool) {
         }
     }
     let grow = match preview.grow.as_str() {
-        "here" => "the last partition is grown to the card before it is written",
+        "here" => "the last partition is grown over the card, where it can be",
         "image" => "the image grows its last partition itself at its first start",
         _ => "the last partition stays as long as it is",
     };
