@@ -33,9 +33,13 @@ function SlotView({ slot }: { slot: Slot }) {
     const backup = useMutation({
         mutationFn: () => post<Job>("backups", { slot: slot.number }, requestKey()),
     });
+    const drift = useMutation({
+        mutationFn: () => post<Job>("drift", { slot: slot.number }, requestKey()),
+    });
     const card = slot.card;
-    // What the last backup from here came to stays in sight while its card is in.
-    const shown = slot.job != null && slot.job > 0 ? slot.job : card != null ? backup.data?.id : undefined;
+    // What the last backup or comparison from here came to stays in sight while its card is in.
+    const last = Math.max(backup.data?.id ?? 0, drift.data?.id ?? 0);
+    const shown = slot.job != null && slot.job > 0 ? slot.job : card != null && last > 0 ? last : undefined;
     const busy = slot.job != null;
     return (
         <section aria-label={`Slot ${String(slot.number)}`} className="flex min-h-80 flex-col rounded-sm border border-line bg-sheet p-4">
@@ -53,7 +57,7 @@ function SlotView({ slot }: { slot: Slot }) {
                     <CardDrawn slot={slot} />
                     <div className="mt-3 grid min-h-36 flex-1 content-start gap-2">
                         {shown !== undefined && <JobView id={shown} compact />}
-                        <Failure error={backup.error} />
+                        <Failure error={backup.error ?? drift.error} />
                     </div>
                     <div className="mt-3 flex gap-2">
                         <WriteDialog slot={slot.number} disabled={busy || card.locked} />
@@ -65,6 +69,17 @@ function SlotView({ slot }: { slot: Slot }) {
                         >
                             Take a backup
                         </Button>
+                        {card.occupant === "ours" && (
+                            <Button
+                                title="What changed on it since it was written"
+                                disabled={busy || drift.isPending}
+                                onClick={() => {
+                                    drift.mutate();
+                                }}
+                            >
+                                Compare
+                            </Button>
+                        )}
                     </div>
                 </>
             )}

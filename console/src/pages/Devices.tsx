@@ -273,6 +273,7 @@ function Settings({ detail }: { detail: DeviceDetail }) {
     return (
         <Sheet title="Settings">
             <FieldForm
+                owner="device"
                 settings={detail.settings.filter((one) => one.applies === true)}
                 problem={(field) => detail.problems.find((one) => one.field === field)?.rule}
                 busy={save.isPending}

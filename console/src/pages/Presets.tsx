@@ -135,6 +135,7 @@ export function Preset() {
     const navigate = useNavigate();
     const path = `presets/${encodeURIComponent(name ?? "")}`;
     const detail = useQuery({ queryKey: ["presets", name], queryFn: () => get<PresetDetail>(path) });
+    const [sure, setSure] = useState(false);
     const [more, setMore] = useState<string[]>([]);
     const [asked, setAsked] = useState<{ typed: Typed; done: () => void; touches: Touched[] }>();
     const trial = useMutation({
@@ -164,12 +165,27 @@ export function Preset() {
     const shown: Setting[] = [...(data?.settings ?? []), ...(data?.unset ?? []).filter((one) => more.includes(one.name))];
     const left = (data?.unset ?? []).filter((one) => !more.includes(one.name));
     return (
-        <Page title={name ?? ""} aside={data !== undefined && <span className="text-sm">{data.preset.site ?? "the whole team"}</span>}>
+        <Page
+            title={`Preset ${name ?? ""}`}
+            aside={
+                <>
+                    {data !== undefined && (
+                        <span className="text-sm text-faded">
+                            {data.preset.site == null ? "for the whole team" : `for devices on site ${data.preset.site}`}
+                        </span>
+                    )}
+                    <Link to="/presets" className="text-sm font-semibold text-blueprint underline">
+                        All presets
+                    </Link>
+                </>
+            }
+        >
             <Failure error={detail.error} />
             {data !== undefined && (
                 <>
                     <Sheet title="Values">
                         <FieldForm
+                            owner="preset"
                             settings={shown}
                             problem={() => undefined}
                             busy={trial.isPending || save.isPending}
@@ -225,14 +241,27 @@ export function Preset() {
                             <TouchedTable touches={data.touches} />
                         </Sheet>
                     )}
-                    <Button
-                        disabled={gone.isPending}
-                        onClick={() => {
-                            gone.mutate();
-                        }}
-                    >
-                        Take the preset away
-                    </Button>
+                    <div className="flex items-center gap-3">
+                        <Button
+                            look={sure ? "danger" : "plain"}
+                            disabled={gone.isPending}
+                            onClick={() => {
+                                if (sure || data.touches.length === 0) gone.mutate();
+                                else setSure(true);
+                            }}
+                        >
+                            {sure ? `Take it away from ${String(data.touches.length)} devices` : "Take the preset away"}
+                        </Button>
+                        {sure && (
+                            <Button
+                                onClick={() => {
+                                    setSure(false);
+                                }}
+                            >
+                                Keep it
+                            </Button>
+                        )}
+                    </div>
                     <Failure error={gone.error} />
                 </>
             )}

@@ -9,12 +9,14 @@ import { Button, FIELD } from "./ui";
 export type Typed = Record<string, string | null>;
 
 export function FieldForm({
+    owner,
     settings,
     problem,
     busy,
     save,
     children,
 }: {
+    owner: "device" | "preset";
     settings: Setting[];
     problem: (field: string) => string | undefined;
     busy: boolean;
@@ -35,6 +37,7 @@ export function FieldForm({
             {settings.map((setting) => (
                 <FieldView
                     key={setting.name}
+                    owner={owner}
                     setting={setting}
                     typed={typed[setting.name]}
                     problem={problem(setting.name)}
@@ -53,26 +56,28 @@ export function FieldForm({
     );
 }
 
-function hint(setting: Setting): string {
+function hint(setting: Setting, owner: string): string {
     const kept = setting.secret && setting.value != null ? "; kept sealed, type to replace it" : "";
-    if (setting.preset != null) return `from preset ${setting.preset}${kept}`;
+    if (setting.preset != null && owner === "device") return `from preset ${setting.preset}${kept}`;
     if (setting.origin === "release") return "default of the release";
     return kept === "" ? (setting.help ?? "") : kept.slice(2);
 }
 
 function FieldView({
+    owner,
     setting,
     typed,
     problem,
     type,
 }: {
+    owner: "device" | "preset";
     setting: Setting;
     typed: string | null | undefined;
     problem: string | undefined;
     type: (value: string | null) => void;
 }) {
     const set = typed !== undefined ? typed !== null : setting.value != null;
-    const own = setting.origin === "device" || setting.origin === "preset";
+    const own = setting.origin === owner || typed !== undefined;
     return (
         <div className="grid grid-cols-[11rem_22rem_1fr] items-start gap-3 text-sm">
             <label htmlFor={`field-${setting.name}`} className="pt-1.5 font-semibold">
@@ -81,7 +86,7 @@ function FieldView({
             </label>
             <FieldInput setting={setting} typed={typed} type={type} />
             <div className="pt-1.5">
-                <span className={problem === undefined ? "text-faded" : "text-oxide"}>{problem ?? hint(setting)}</span>
+                <span className={problem === undefined ? "text-faded" : "text-oxide"}>{problem ?? hint(setting, owner)}</span>
                 {set && own && (
                     <button
                         type="button"

@@ -2,7 +2,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 
-import { type Job, type Progress, post } from "../api/client";
+import { type Drift, type Job, type Progress, post } from "../api/client";
 import { isOver, useJob } from "../api/live";
 import { size, span } from "./text";
 import { Bar, Button, Failure, Notice } from "./ui";
@@ -81,7 +81,9 @@ function Ended({ job }: { job: Job }) {
         );
     }
     if (job.kind === "import") return <Imported result={job.result as ImportResult} />;
-    if (job.kind === "compare") return <Notice tone="moss">Compared.</Notice>;
+    if (job.kind === "compare") {
+        return "imprint" in result ? <Drifted drift={job.result as Drift} /> : <Notice tone="moss">Compared.</Notice>;
+    }
     if (job.kind === "backup") {
         return (
             <Notice tone="moss">
@@ -93,6 +95,39 @@ function Ended({ job }: { job: Job }) {
         <Notice tone="moss">
             Written and verified: {size(Number(result.verified))} read back and found equal. Recorded as imprint{" "}
             {result.imprint}. <span className="font-semibold">Card {result.card} is safe to pull.</span>
+        </Notice>
+    );
+}
+
+/** How a card differs from what was written onto it. */
+function Drifted({ drift }: { drift: Drift }) {
+    const { counts } = drift;
+    const differ = counts.new + counts.gone + counts.changed;
+    if (differ === 0 && drift.partitions.length === 0) {
+        return (
+            <Notice tone="moss">
+                Card {drift.card} is as it was written: all {counts.same} files of {drift.base}.
+            </Notice>
+        );
+    }
+    return (
+        <Notice tone="ochre">
+            Since imprint {drift.imprint} on card {drift.card}: {counts.new} files new, {counts.gone} gone, {counts.changed} changed.
+            <details className="mt-1">
+                <summary className="cursor-pointer text-blueprint underline">Which</summary>
+                <ul className="max-h-60 overflow-auto font-mono text-xs">
+                    {drift.partitions.map((one) => (
+                        <li key={one.what}>
+                            {one.what}: {one.a ?? "none"} → {one.b ?? "none"}
+                        </li>
+                    ))}
+                    {drift.files.map((file) => (
+                        <li key={`${String(file.partition)}:${file.path}`}>
+                            {file.change} {file.partition}:{file.path}
+                        </li>
+                    ))}
+                </ul>
+            </details>
         </Notice>
     );
 }

@@ -462,6 +462,32 @@ pub struct Comparison {
     pub sheet: Vec<Difference>,
 }
 
+/// A card to compare with its imprint.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewDrift {
+    /// Slot of the card.
+    pub slot: u32,
+}
+
+/// How a card differs from what was written onto it: the result of the job that compared them.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Drift {
+    /// Label of the card.
+    pub card: String,
+    /// Device that it was made for.
+    pub device: Option<String>,
+    /// Number of the imprint.
+    pub imprint: i64,
+    /// What was written.
+    pub base: String,
+    /// About the disk and its partitions: then, and now.
+    pub partitions: Vec<Difference>,
+    /// Files, the first of them: then, and now.
+    pub files: Vec<FileDifference>,
+    /// How many files are new, gone and changed, and how many are the same.
+    pub counts: FileCounts,
+}
+
 /// One thing that differs.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Difference {

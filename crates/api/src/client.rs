@@ -9,10 +9,10 @@ use serde::de::DeserializeOwned;
 use crate::{
     Backup, BoardModel, Card, CardDetail, CarriedNetwork, Choice, Comparison, Confirmation, Device,
     DeviceChange, DeviceDetail, DeviceTableReport, FactValue, Feed, FileNode, Folder, Following,
-    Health, Job, Jobs, Line, NewBackup, NewComparison, NewCurrent, NewDevice, NewEvidence, NewFeed,
-    NewPlan, NewPreset, NewRelease, NewSheet, NewState, NewUpload, OPERATOR, PART, Plan, Preset,
-    PresetDetail, Preview, Problem, REQUEST_KEY, Release, ReleaseDetail, SettingsChange, Site,
-    Slot, Standing, Upload,
+    Health, Job, Jobs, Line, NewBackup, NewComparison, NewCurrent, NewDevice, NewDrift,
+    NewEvidence, NewFeed, NewPlan, NewPreset, NewRelease, NewSheet, NewState, NewUpload, OPERATOR,
+    PART, Plan, Preset, PresetDetail, Preview, Problem, REQUEST_KEY, Release, ReleaseDetail,
+    SettingsChange, Site, Slot, Standing, Upload,
 };
 
 /// Why a call failed.
@@ -506,6 +506,11 @@ impl Client {
     /// Takes a backup of the card in a slot.
     pub async fn take_backup(&self, slot: u32, key: Option<&str>) -> Answer<Job> {
         self.start("backups", key, &NewBackup { slot }).await
+    }
+
+    /// Compares the card in a slot with what was written onto it.
+    pub async fn compare_card(&self, slot: u32, key: Option<&str>) -> Answer<Job> {
+        self.start("drift", key, &NewDrift { slot }).await
     }
 
     /// Backups, newest first.

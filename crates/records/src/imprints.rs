@@ -176,6 +176,17 @@ impl Records {
         Ok(tx.commit().await?)
     }
 
+    /// The card of an imprint and the name of its exact content, if it was written in full.
+    pub async fn imprint_content(&self, id: i64) -> Result<Option<(String, Vec<u8>)>, RecordError> {
+        let row = sqlx::query!(
+            r#"select c.label as "label!", i.manifest as "manifest!" from imprints i join cards c on c.id = i.card_id
+               where i.id = $1 and i.manifest is not null and i.state = 'verified'"#,
+            id
+        );
+        let found = row.fetch_optional(&self.pool).await?;
+        Ok(found.map(|row| (row.label, row.manifest)))
+    }
+
     /// The imprints of a card or a device, newest first, at most `most`.
     pub async fn imprints(
         &self,

@@ -388,7 +388,7 @@ pub fn planned_file(laid: &Laid, keys: &Keys) -> api::PlannedFile {
     let owner = match (given.owner, given.group) {
         (None, None) => None,
         (owner, group) => {
-            let number = |id: Option<u32>| id.map_or("-".into(), |id| id.to_string());
+            let number = |id: Option<u32>| id.map_or(String::new(), |id| id.to_string());
             Some(format!("{}:{}", number(owner), number(group)))
         }
     };

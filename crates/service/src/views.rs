@@ -1,6 +1,7 @@
 //! Records as the interface shows them.
 
 use api::{PlannedFile, Setting};
+use imagecraft::compare::{Differences, FileChangeKind};
 use records::{backups, cards, devices, events, imprints, jobs, releases};
 use serde_json::Value;
 use settings::{Effective, Field, FieldKind, MASK, Sheet, parse_networks};
@@ -334,6 +335,42 @@ pub fn imprint(row: imprints::Imprint) -> api::Imprint {
         verified: row.verified.map(|bytes| bytes as u64),
         started_at: row.started_at,
         finished_at: row.finished_at,
+    }
+}
+
+/// What two disks differ in beside their files.
+pub fn fact_differences(found: &Differences) -> Vec<api::Difference> {
+    let facts = found.facts.iter().map(|fact| api::Difference {
+        what: fact.what.clone(),
+        a: fact.before.clone(),
+        b: fact.after.clone(),
+    });
+    facts.collect()
+}
+
+/// Files that differ, the first `most` of them.
+pub fn file_differences(found: &Differences, most: usize) -> Vec<api::FileDifference> {
+    let files = found.files.iter().take(most);
+    files
+        .map(|file| api::FileDifference {
+            partition: file.partition,
+            path: file.path.clone(),
+            change: file.kind.name().into(),
+            a_len: file.before,
+            b_len: file.after,
+        })
+        .collect()
+}
+
+/// How many files differ, and how.
+pub fn file_counts(found: &Differences) -> api::FileCounts {
+    let of_kind = |kind| found.files.iter().filter(|file| file.kind == kind).count() as u64;
+    let (new, gone) = (of_kind(FileChangeKind::New), of_kind(FileChangeKind::Gone));
+    api::FileCounts {
+        new,
+        gone,
+        changed: found.files.len() as u64 - new - gone,
+        same: found.same,
     }
 }
 

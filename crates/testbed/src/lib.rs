@@ -489,6 +489,17 @@ impl Testbed {
     }
 }
 
+/// Port of the own PostgreSQL whose data lie below a folder.
+pub fn postgres_port(data_dir: &Path) -> u16 {
+    let folders = std::fs::read_dir(data_dir).expect("the folder is there");
+    let found = folders
+        .filter_map(|folder| {
+            std::fs::read_to_string(folder.ok()?.path().join("postmaster.pid")).ok()
+        })
+        .find_map(|text| text.lines().nth(3)?.trim().parse().ok());
+    found.expect("a PostgreSQL runs there")
+}
+
 /// A path as a word of a command.
 pub fn path(path: &Path) -> &str {
     path.to_str().expect("a plain path")

@@ -52,7 +52,7 @@ fn the_catalogue_refuses_what_is_no_release() {
         (
             "smallest_gb",
             "smalest_gb",
-            "line 12, column 1: unknown field `smalest_gb`, expected `smallest_gb` or `advised_gb`; did you mean `smallest_gb`?",
+            "line 12, column 1: unknown field `smalest_gb`, expected one of `smallest_gb`, `advised_gb`, `grow`, `leave_mb`, `meta_bg`; did you mean `smallest_gb`?",
         ),
         (
             "boards = [\"plover\", \"curlew\"]\n",
@@ -187,7 +187,7 @@ fn devices_refuse_wrong_values_by_name() {
         ),
         (
             &["write", "quay-02", "--slot", "1", "--yes", "C-0001"],
-            "host_name: Host name must be set",
+            "Host name: must be set",
         ),
     ] {
         let said = bed.refused(words);

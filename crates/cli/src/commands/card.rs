@@ -1,19 +1,65 @@
 //! Cards.
 
-use api::Imprint;
+use anyhow::Context as _;
+use api::{Drift, Imprint};
 use clap::Subcommand;
 
+use super::request_key;
+use crate::follow::follow;
 use crate::{Context, text};
 
 #[derive(Subcommand)]
 pub enum Card {
     /// List the cards.
     List,
+    /// Compare the card in a slot with what was written onto it, file by file.
+    Compare {
+        /// Number of the slot.
+        slot: u32,
+    },
     /// Show one card: what is on it, whose it is, when and by whom it was written.
     Show {
         /// Label of the card.
         label: String,
     },
+}
+
+fn show_drift(drift: &Drift) {
+    let device = drift
+        .device
+        .as_ref()
+        .map_or(String::new(), |name| format!(" for {name}"));
+    println!(
+        "{} beside imprint {}, {}{device}",
+        drift.card, drift.imprint, drift.base
+    );
+    for one in &drift.partitions {
+        println!(
+            "  {}: {} then, {} now",
+            one.what,
+            one.a.as_deref().unwrap_or("none"),
+            one.b.as_deref().unwrap_or("none")
+        );
+    }
+    let counts = &drift.counts;
+    if counts.new + counts.gone + counts.changed == 0 {
+        println!("  all {} files are as they were written", counts.same);
+        return;
+    }
+    let rows = drift.files.iter().map(|file| {
+        let len = |len: Option<u64>| len.map_or("-".into(), |len| len.to_string());
+        [
+            file.change.clone(),
+            format!("{}:{}", file.partition, file.path),
+            len(file.a_len),
+            len(file.b_len),
+        ]
+    });
+    text::table(["", "file", "bytes then", "bytes now"], &[2, 3], rows);
+    println!(
+        "{} new, {} gone, {} changed, {} as they were",
+        counts.new, counts.gone, counts.changed, counts.same
+    );
 }
 
 impl Card {
@@ -38,6 +84,16 @@ impl Card {
                         rows,
                     );
                 })
+            }
+            Self::Compare { slot } => {
+                let job = context
+                    .client
+                    .compare_card(slot, Some(&request_key()))
+                    .await?;
+                let job = follow(context, &job).await?;
+                let drift = serde_json::from_value(job.result.unwrap_or_default())
+                    .context("the service gave no result that can be understood")?;
+                context.show(&drift, show_drift)
             }
             Self::Show { label } => {
                 let detail = context.client.card(&label).await?;

@@ -4,12 +4,19 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use cardwork::Occupant;
+use records::jobs::NewJob;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::extract::{Given, Operator, RequestKey};
 use crate::app::App;
 use crate::error::ApiError;
+use crate::plans::manifest_name;
+use crate::slots::base_name;
 use crate::views;
+use crate::work::{DriftOrder, compare_card};
 
 /// Imprints shown with a card.
 const IMPRINTS: i64 = 50;
@@ -18,6 +25,7 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list))
         .routes(routes!(show))
+        .routes(routes!(compare))
 }
 
 /// Cards by label.
@@ -50,4 +58,63 @@ async fn show(
         imprints: imprints.into_iter().map(views::imprint).collect(),
         backups: backups.map(views::backup).collect(),
     }))
+}
+
+/// Compares the card in a slot with what was written onto it, file by file: a job whose result is
+/// a `Drift`.
+#[utoipa::path(post, path = "/api/v1/drift", request_body = api::NewDrift,
+    responses((status = 202, body = api::Job), (status = 200, body = api::Drift)))]
+async fn compare(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    RequestKey(request_key): RequestKey,
+    Given(new): Given<api::NewDrift>,
+) -> Result<(StatusCode, Json<api::Job>), ApiError> {
+    if let Some(key) = &request_key
+        && let Some(job) = app.records.job_of_request(key).await?
+    {
+        return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
+    }
+    let (medium, found) = app.card_in(new.slot).await?;
+    let slot = new.slot;
+    let refuse = |why: String| {
+        ApiError::conflict(
+            "nothing-to-compare",
+            format!("the card in slot {slot} {why}"),
+        )
+    };
+    let Occupant::Stamped(stamp) = &found.contents.occupant else {
+        return Err(refuse(
+            "carries no imprint of ours to compare it with".into(),
+        ));
+    };
+    let content = app.records.imprint_content(stamp.imprint).await?;
+    let Some((label, manifest)) = content.filter(|(label, _)| *label == stamp.card) else {
+        return Err(refuse(format!(
+            "says that it is imprint {} on {}, which these records do not know",
+            stamp.imprint, stamp.card
+        )));
+    };
+    let order = DriftOrder {
+        slot,
+        insertion: medium.insertion,
+        card: label.clone(),
+        device: stamp.device.clone(),
+        imprint: stamp.imprint,
+        base: base_name(&stamp.base).to_owned(),
+        manifest: manifest_name(&manifest)?,
+    };
+    let reserved = app.reserve(slot)?;
+    let job = NewJob {
+        kind: "compare",
+        subject: format!("card {label} with its imprint"),
+        slot: Some(slot as i32),
+        card: Some(label),
+        operator,
+        request_key,
+    };
+    let job = app
+        .start_job(job, Some(reserved), move |work| compare_card(work, &order))
+        .await?;
+    Ok((StatusCode::ACCEPTED, Json(job)))
 }

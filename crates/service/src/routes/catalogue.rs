@@ -6,7 +6,6 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use imagecraft::compare::FileChangeKind;
 use records::jobs::NewJob;
 use serde::Deserialize;
 use settings::compare_sheets;
@@ -16,6 +15,7 @@ use utoipa_axum::routes;
 use super::extract::{Given, Operator, RequestKey};
 use crate::app::App;
 use crate::error::ApiError;
+use crate::views;
 use crate::work::compare_releases;
 
 /// Files that a comparison lists; the counts are of all.
@@ -122,36 +122,10 @@ async fn comparison(
         );
         ApiError::new(StatusCode::NOT_FOUND, "not-compared", detail)
     })?;
-    let of_kind = |kind| found.files.iter().filter(|file| file.kind == kind).count() as u64;
-    let (new, gone) = (of_kind(FileChangeKind::New), of_kind(FileChangeKind::Gone));
     Ok(Json(api::Comparison {
-        partitions: found
-            .facts
-            .iter()
-            .map(|fact| api::Difference {
-                what: fact.what.clone(),
-                a: fact.before.clone(),
-                b: fact.after.clone(),
-            })
-            .collect(),
-        files: found
-            .files
-            .iter()
-            .take(SHOWN_FILES)
-            .map(|file| api::FileDifference {
-                partition: file.partition,
-                path: file.path.clone(),
-                change: file.kind.name().into(),
-                a_len: file.before,
-                b_len: file.after,
-            })
-            .collect(),
-        counts: api::FileCounts {
-            new,
-            gone,
-            changed: found.files.len() as u64 - new - gone,
-            same: found.same,
-        },
+        partitions: views::fact_differences(&found),
+        files: views::file_differences(&found, SHOWN_FILES),
+        counts: views::file_counts(&found),
         sheet: compare_sheets(&a.sheet, &b.sheet)
             .into_iter()
             .map(|change| api::Difference {

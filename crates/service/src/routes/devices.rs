@@ -273,7 +273,13 @@ async fn change(
         ApiError::conflict("no-release", detail)
     })?;
     let fields = views::sheet(release)?.fields;
-    let before = team.own(&device);
+    // A list of networks that came from a preset so far becomes the device's own with all of its
+    // secrets.
+    let before = team.alone(&device, &fields).values;
+    let before = |name: &str| {
+        let found = before.iter().find(|one| one.name == name);
+        found.and_then(|one| one.value.as_ref())
+    };
     let mut changes = Vec::new();
     for (field_name, value) in given.set {
         let change = match value {
@@ -289,7 +295,7 @@ async fn change(
                     );
                     ApiError::invalid("unknown-field", detail)
                 })?;
-                let value = with_kept_secrets(field, value, before.get(&field_name))?;
+                let value = with_kept_secrets(field, value, before(&field_name))?;
                 app.change_of(&device, field, value)?
             }
         };

@@ -2,6 +2,7 @@
 
 mod backup;
 mod compare;
+mod drift;
 pub mod fetch;
 mod hashing;
 mod import;
@@ -9,6 +10,7 @@ mod write;
 
 pub use backup::{BackupOrder, take_backup};
 pub use compare::compare_releases;
+pub use drift::{DriftOrder, compare_card};
 pub use import::{Expected, ImportOrder, Named, Place, TakenFile, declared_card, import};
 pub use write::{WriteOrder, write_card};
 
