@@ -11,6 +11,7 @@ export type Choice = Schemas["Choice"];
 export type Comparison = Schemas["Comparison"];
 export type Device = Schemas["Device"];
 export type DeviceDetail = Schemas["DeviceDetail"];
+export type DeviceTableReport = Schemas["DeviceTableReport"];
 export type Drift = Schemas["Drift"];
 export type FactValue = Schemas["FactValue"];
 export type Feed = Schemas["Feed"];

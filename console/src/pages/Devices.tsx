@@ -8,6 +8,7 @@ import {
     type Choice,
     type Device as DeviceRow,
     type DeviceDetail,
+    type DeviceTableReport,
     type FactValue,
     type Release,
     type Site,
@@ -27,6 +28,7 @@ export function Devices() {
     const standings = useQuery({ queryKey: ["standings"], queryFn: () => get<Standing[]>("standings") });
     const standing = new Map((standings.data ?? []).map((one) => [one.device, one]));
     const [adding, setAdding] = useState(false);
+    const [table, setTable] = useState(false);
     return (
         <Page
             title="Devices"
@@ -37,6 +39,13 @@ export function Devices() {
                     </Link>
                     <Button
                         onClick={() => {
+                            setTable(!table);
+                        }}
+                    >
+                        Table
+                    </Button>
+                    <Button
+                        onClick={() => {
                             setAdding(!adding);
                         }}
                     >
@@ -45,6 +54,7 @@ export function Devices() {
                 </>
             }
         >
+            {table && <DeviceTable />}
             {adding && (
                 <NewDevice
                     done={() => {
@@ -90,6 +100,76 @@ export function Devices() {
                 </Table>
             )}
         </Page>
+    );
+}
+
+/** All devices as a table for other programs, and in again: all of it or nothing. */
+function DeviceTable() {
+    const queries = useQueryClient();
+    const [file, setFile] = useState<File>();
+    const send = useMutation({
+        mutationFn: (dry: boolean) =>
+            post<DeviceTableReport>(`device-table?dry_run=${String(dry)}`, new Blob([file ?? ""], { type: "text/csv" })),
+        onSuccess: async (report) => {
+            if (report.done) await queries.invalidateQueries();
+        },
+    });
+    const report = send.data;
+    return (
+        <Sheet title="Devices as a table">
+            <div className="flex flex-wrap items-center gap-3 text-sm">
+                <a href="/api/v1/device-table" download="devices.csv" className="font-semibold text-blueprint underline">
+                    Write it out
+                </a>
+                <label className="flex items-center gap-2">
+                    Take one over
+                    <input
+                        type="file"
+                        name="table"
+                        className={FIELD}
+                        onChange={(event) => {
+                            setFile(event.target.files?.[0]);
+                            send.reset();
+                        }}
+                    />
+                </label>
+                <Button
+                    disabled={file === undefined || send.isPending}
+                    onClick={() => {
+                        send.mutate(true);
+                    }}
+                >
+                    Check it
+                </Button>
+                <Button
+                    look="main"
+                    disabled={report === undefined || report.done || report.problems.length > 0 || send.isPending}
+                    onClick={() => {
+                        send.mutate(false);
+                    }}
+                >
+                    Take it over
+                </Button>
+            </div>
+            <p className="mt-2 text-sm text-faded">Secrets are not written out and not taken in: they belong into a preset.</p>
+            <Failure error={send.error} />
+            {report !== undefined && (
+                <div className="mt-3 grid gap-1 text-sm">
+                    <Notice tone={report.problems.length > 0 ? "ochre" : "moss"}>
+                        {report.rows} rows{report.done ? " taken over" : ""}: {report.new.length} new, {report.changed.length} changed
+                        {report.problems.length > 0 && "; nothing is taken over while something is wrong"}.
+                    </Notice>
+                    {report.problems.map((one) => (
+                        <p key={`${String(one.line)} ${one.column} ${one.problem}`}>
+                            <span className="text-faded">
+                                line {one.line} {one.column}
+                            </span>{" "}
+                            {one.problem}
+                        </p>
+                    ))}
+                </div>
+            )}
+        </Sheet>
     );
 }
 

@@ -121,7 +121,10 @@ impl Browser {
     /// Types into the field with this label, in place of what stands there.
     pub async fn fill(&self, label: &str, text: &str) -> Result<()> {
         let field = self
-            .find(&format!("//label[contains(., {})]//input", quoted(label)))
+            .find(&format!(
+                "//label[contains(., {0})]//input | //*[@id=//label[contains(., {0})]/@for]",
+                quoted(label)
+            ))
             .await?;
         field.click().await?;
         // Control and A select what stands there, so that it is replaced.
@@ -131,7 +134,8 @@ impl Browser {
     /// Chooses in the list with this label, by value.
     pub async fn choose(&self, label: &str, value: &str) -> Result<()> {
         let option = format!(
-            "//label[contains(., {})]//select/option[@value={}]",
+            "(//label[contains(., {0})]//select | //select[@id=//label[contains(., {0})]/@for])\
+             /option[@value={1} or .={1}]",
             quoted(label),
             quoted(value)
         );
@@ -142,6 +146,15 @@ impl Browser {
     pub async fn choose_file(&self, name: &str, file: &Path) -> Result<()> {
         let field = self.find(&format!("//input[@name='{name}']")).await?;
         Ok(field.send_keys(&file.to_string_lossy()).await?)
+    }
+
+    /// Scrolls a text to the top of the window.
+    pub async fn bring_up(&self, text: &str) -> Result<()> {
+        let element = self.see(text).await?;
+        let argument = serde_json::to_value(&element)?;
+        let script = "arguments[0].scrollIntoView({ block: 'start' })";
+        self.window.execute(script, vec![argument]).await?;
+        Ok(())
     }
 
     /// Keeps a picture of the page.

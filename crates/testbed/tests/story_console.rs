@@ -65,7 +65,7 @@ async fn a_card_is_planned_confirmed_and_watched() -> Result<()> {
         .await?
         .click()
         .await?;
-    browser.see("Host name must be set").await?;
+    browser.see("Host name: must be set").await?;
     browser.fill("Host name", "quay-01").await?;
     browser.fill("Wi-Fi network", "Saltmarsh-Quay").await?;
     browser.fill("Wi-Fi passphrase", "short").await?;

@@ -87,6 +87,13 @@ async fn main() -> Result<()> {
         go(page, text).await?;
         browser.picture(&shot(name)).await?;
     }
+    go("presets/workshop", "takes").await?;
+    browser.picture(&shot("console-preset")).await?;
+    go("devices/tool-saws", "Show what would land").await?;
+    browser.press("Show what would land").await?;
+    browser.see("/etc/toolpost/kiosk.conf").await?;
+    browser.bring_up("Files on its card").await?;
+    browser.picture(&shot("console-preview")).await?;
     go("catalogue", "Add a release").await?;
     browser.press("Add a release").await?;
     browser
@@ -107,6 +114,12 @@ async fn main() -> Result<()> {
         "duplicarium card show C-0003; duplicarium device show quay-01; sleep 60",
         Duration::from_millis(2500),
         &shot("terminal-records"),
+    )?;
+    screen.picture(
+        &bed,
+        "duplicarium preset show workshop; duplicarium settings preview tide-harbour; sleep 60",
+        Duration::from_millis(2500),
+        &shot("terminal-preview"),
     )?;
     screen.picture(
         &bed,
