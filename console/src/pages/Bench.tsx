@@ -59,7 +59,7 @@ function SlotView({ slot }: { slot: Slot }) {
                         {shown !== undefined && <JobView id={shown} compact />}
                         <Failure error={backup.error ?? drift.error} />
                     </div>
-                    <div className="mt-3 flex gap-2">
+                    <div className="mt-3 flex flex-wrap gap-2">
                         <WriteDialog slot={slot.number} disabled={busy || card.locked} />
                         <Button
                             disabled={busy || backup.isPending || card.occupant === "blank" || card.occupant === "unfinished"}

@@ -46,6 +46,13 @@ export function Preview({ device }: { device: string }) {
     );
 }
 
+/** User and group by number; what is left out stays as it is. */
+function ownership(owner: string): string {
+    const [user = "", group = ""] = owner.split(":");
+    const words = [user === "" ? "" : `user ${user}`, group === "" ? "" : `group ${group}`];
+    return words.filter((word) => word !== "").join(", ");
+}
+
 interface Row {
     before?: string;
     after?: string;
@@ -78,7 +85,7 @@ function rows(shown: PreviewFile): Row[] {
 
 function FilePair({ shown }: { shown: PreviewFile }) {
     const { file } = shown;
-    const about = [file.mode == null ? "" : `mode ${file.mode}`, file.owner == null ? "" : `owner ${file.owner}`];
+    const about = [file.mode == null ? "" : `mode ${file.mode}`, ownership(file.owner ?? "")];
     return (
         <section className="mb-4 text-sm">
             <h3 className="mb-1">

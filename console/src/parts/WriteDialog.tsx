@@ -119,6 +119,17 @@ function Steps({ slot }: { slot: number }) {
                     <Button type="submit">Show the plan all the same</Button>
                 </form>
             )}
+            {plan.error instanceof Refusal && plan.error.problem.code === "cannot-edit" && (
+                <div>
+                    <Button
+                        onClick={() => {
+                            plan.mutate({ slot, [kind]: name, leave_out: true });
+                        }}
+                    >
+                        Leave that partition as it is and plan the rest
+                    </Button>
+                </div>
+            )}
             {plan.data !== undefined && (
                 <>
                     <PlanView plan={plan.data} />

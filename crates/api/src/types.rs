@@ -565,7 +565,7 @@ pub struct PlannedFile {
     /// Permission bits in octal, where they are set.
     #[serde(default)]
     pub mode: Option<String>,
-    /// Numbers of user and group, where they are set.
+    /// Numbers of user and group as `USER:GROUP`; one that is not set is left out.
     #[serde(default)]
     pub owner: Option<String>,
     /// Stands for the content as it is: the same fingerprint, the same content.

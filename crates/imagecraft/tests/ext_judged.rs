@@ -2,33 +2,17 @@
 //! compared with dumpe2fs block by block, files with debugfs and a second reader, and file systems
 //! that were not unmounted are restored and checked.
 
+mod judges;
+
 use std::collections::BTreeMap;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 
 use imagecraft::fs::{Files, NodeKind, State, usage, walk};
 use imagecraft::{ByteKind, Disk, FileDisk, MemoryDisk, Overlay};
+use judges::{mount, run};
 use tempfile::TempDir;
-
-fn run(program: &str, args: &[&str]) -> String {
-    let output = Command::new(program)
-        .env(
-            "PATH",
-            format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap()),
-        )
-        .env("LC_ALL", "C")
-        .args(args)
-        .output()
-        .unwrap_or_else(|e| panic!("{program}: {e}"));
-    let text = String::from_utf8_lossy(&output.stdout).into_owned();
-    assert!(
-        output.status.success(),
-        "{program} {args:?}: {text}{}",
-        String::from_utf8_lossy(&output.stderr)
-    );
-    text
-}
 
 /// A folder with files of many shapes; gives path and content of each.
 fn tree(dir: &Path) -> BTreeMap<String, Vec<u8>> {
@@ -321,34 +305,6 @@ fn restore(disk: &FileDisk, to: &Path) {
             at += len as u64;
         }
     }
-}
-
-struct Mounted(PathBuf);
-
-impl Drop for Mounted {
-    fn drop(&mut self) {
-        let _ = Command::new("umount").arg(&self.0).status();
-    }
-}
-
-/// Mounts an image through a loop device; `None`, with the reason printed, where that is not
-/// possible.
-fn mount(image: &Path, at: &Path, options: &str) -> Option<Mounted> {
-    fs::create_dir_all(at).unwrap();
-    let done = Command::new("mount")
-        .args(["-o", &format!("loop,{options}")])
-        .arg(image)
-        .arg(at)
-        .output()
-        .unwrap();
-    if done.status.success() {
-        return Some(Mounted(at.into()));
-    }
-    println!(
-        "skipped: mounting is not possible here: {}",
-        String::from_utf8_lossy(&done.stderr).trim()
-    );
-    None
 }
 
 #[test]

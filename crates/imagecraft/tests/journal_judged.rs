@@ -2,33 +2,17 @@
 //! the same bytes, block by block. The transactions are written by debugfs, with blocks that are
 //! given up later, blocks that come twice, and blocks that look like the journal's own.
 
+mod judges;
+
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
 use imagecraft::fs::ext::{Replayed, Superblock};
 use imagecraft::fs::{State, usage};
 use imagecraft::{ByteKind, Disk, FileDisk, MemoryDisk};
+use judges::tool as run;
 use tempfile::TempDir;
-
-/// Runs a tool; gives its words and its exit code.
-fn run(program: &str, args: &[&str]) -> (String, i32) {
-    let output = Command::new(program)
-        .env(
-            "PATH",
-            format!("{}:/usr/sbin:/sbin", std::env::var("PATH").unwrap()),
-        )
-        .env("LC_ALL", "C")
-        .args(args)
-        .output()
-        .unwrap_or_else(|e| panic!("{program}: {e}"));
-    let words = [output.stdout, output.stderr].concat();
-    (
-        String::from_utf8_lossy(&words).into_owned(),
-        output.status.code().unwrap_or(-1),
-    )
-}
 
 fn made(dir: &TempDir, options: &str) -> PathBuf {
     let path = dir.path().join("image");

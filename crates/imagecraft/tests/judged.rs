@@ -1,27 +1,16 @@
 //! Composed cards judged by the system's own tools: sfdisk, sgdisk, fsck.fat, e2fsck.
 //! They return 0 with problems found, so their words are read too.
 
+mod judges;
+
 use std::path::{Path, PathBuf};
-use std::process::Command;
 
 use imagecraft::compose::{ComposeError, PlacedFile, Recipe, Target, compose};
 use imagecraft::table::TableKind;
 use imagecraft::{ByteKind, Disk, FileDisk, Layout, Map, Stamp, StampBase};
+use judges::run;
 
 const MIB: u64 = 1 << 20;
-
-/// What a tool says, both streams.
-fn run(tool: &str, args: &[&str]) -> String {
-    let out = Command::new(tool)
-        .args(args)
-        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
-        .env("LC_ALL", "C")
-        .output()
-        .unwrap_or_else(|e| panic!("{tool} must be installed: {e}"));
-    let said = String::from_utf8_lossy(&[out.stdout, out.stderr].concat()).into_owned();
-    assert!(out.status.success(), "{tool} {args:?}: {said}");
-    said
-}
 
 /// An image with a FAT boot and an ext4 root partition, made by the system's tools.
 fn image(dir: &Path, table: TableKind) -> PathBuf {

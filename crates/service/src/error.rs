@@ -138,6 +138,12 @@ impl From<ComposeError> for ApiError {
             ComposeError::CardTooSmall { .. } => {
                 Self::conflict("card-too-small", error.to_string())
             }
+            ComposeError::NotEditable { .. } => Self::conflict(
+                "cannot-edit",
+                format!(
+                    "{error}. Nothing was touched; leave that partition out (--leave-out) to write the rest"
+                ),
+            ),
             other => Self::invalid("cannot-compose", other.to_string()),
         }
     }

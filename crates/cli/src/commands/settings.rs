@@ -42,7 +42,15 @@ fn show(preview: &Preview, whole: bool) {
         let file = &one.file;
         let mut about = vec![file.action.clone()];
         about.extend(file.mode.iter().map(|mode| format!("mode {mode}")));
-        about.extend(file.owner.iter().map(|owner| format!("owner {owner}")));
+        let (user, group) = file
+            .owner
+            .as_deref()
+            .unwrap_or("")
+            .split_once(':')
+            .unwrap_or(("", ""));
+        for (what, id) in [("user", user), ("group", group)] {
+            about.extend((!id.is_empty()).then(|| format!("{what} {id}")));
+        }
         let head = format!(
             "  {:<10} {} on partition {}",
             about.remove(0),

@@ -11,6 +11,8 @@ use crate::fs::NodeKind;
 /// Most blocks in one extent, written ones and those that only are reserved.
 const MOST_WRITTEN: u64 = 0x8000;
 const MOST_RESERVED: u64 = 0x7fff;
+/// Furthest block of a classic map that is written anew, 64 GB in blocks of 4 KiB.
+const MOST_MAPPED: u64 = 1 << 24;
 /// Entries that fit into the inode itself.
 const IN_INODE: usize = 4;
 /// Blocks that a classic map names in the inode itself.
@@ -271,6 +273,12 @@ impl<D: Disk> Editor<D> {
         for piece in pieces {
             if piece.physical + piece.count > u64::from(u32::MAX) {
                 return Err(full("a file with a classic block map that far back"));
+            }
+            if piece.logical > MOST_MAPPED {
+                return Err(damaged(format!(
+                    "inode {} reaches further than is edited",
+                    record.number
+                )));
             }
             blocks.resize(piece.logical as usize, 0);
             blocks.extend((piece.physical..piece.physical + piece.count).map(|at| at as u32));
