@@ -1,5 +1,7 @@
 //! Imprints: what was written onto which card.
 
+use std::collections::HashMap;
+
 use time::OffsetDateTime;
 
 use crate::{RecordError, Records};
@@ -185,6 +187,20 @@ impl Records {
         );
         let found = row.fetch_optional(&self.pool).await?;
         Ok(found.map(|row| (row.label, row.manifest)))
+    }
+
+    /// The settings on the newest whole card of each device, by the device's name.
+    pub async fn carried_settings(
+        &self,
+    ) -> Result<HashMap<String, serde_json::Value>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select distinct on (i.device_id) d.name, i.settings
+               from imprints i join devices d on d.id = i.device_id
+                 join cards c on c.id = i.card_id and c.device_id = d.id
+               where i.state = 'verified' order by i.device_id, i.id desc"#
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        Ok(rows.map(|row| (row.name, row.settings)).collect())
     }
 
     /// The imprints of a card or a device, newest first, at most `most`.

@@ -315,6 +315,11 @@ pub fn card(row: cards::Card, slot: Option<u32>) -> api::Card {
     }
 }
 
+/// Settings as an imprint keeps them.
+pub fn settings_of(recorded: &Value) -> Vec<Setting> {
+    list(recorded)
+}
+
 pub fn imprint(row: imprints::Imprint) -> api::Imprint {
     api::Imprint {
         id: row.id,

@@ -1,6 +1,7 @@
 //! The sheets that ship, from text to the files on a card.
 
 use imagecraft::compose::{Change, Target};
+use proptest::prelude::*;
 use settings::{
     Effective, Laid, Layer, MASK, Origin, Problem, Settings, Sheet, Subject, effective, lay_out,
 };
@@ -169,6 +170,48 @@ fn a_kiosk_keeps_what_its_configuration_says_beside() {
     let shadow = text(&files, "/etc/shadow").unwrap();
     assert!(shadow.contains("kiosk:$6$"), "{shadow}");
     assert_eq!(text(&files, "/home/kiosk/.ssh/authorized_keys"), None);
+}
+
+proptest! {
+    /// Whatever a secret is, no file for the eye holds it, its key or its hash, and the file for
+    /// the card holds what the board needs.
+    #[test]
+    fn no_secret_shows_in_any_file(
+        passphrase in "[ -~]{8,63}",
+        login in "[a-zA-Z0-9 æøå'\"$]{8,40}",
+        name in "[a-zA-Zæøå' ]{1,16}",
+    ) {
+        prop_assume!(!login.contains('\u{2022}') && login.len() >= 8);
+        let network = serde_json::json!([{
+            "name": name, "hidden": true, "security": "wpa2", "passphrase": passphrase,
+        }, {
+            "name": "another", "security": "wpa3", "passphrase": passphrase,
+        }]);
+        let post = set(&[("host_name", "tide-bench"), ("networks", &network.to_string())]);
+        let kiosk = set(&[
+            ("host_name", "tool-saws"),
+            ("wifi_network", &name),
+            ("wifi_passphrase", &passphrase),
+            ("kiosk_password", &login),
+        ]);
+        let base = "[bus]\nenabled=no\n[wifi]\nkiosk:x:1\n";
+        for (sheet, own) in [("tidegauge-1.7", post), ("toolpost-2026-09-15", kiosk)] {
+            let sheet = demo(sheet);
+            for file in laid(&sheet, "plover", own.clone(), base) {
+                let shown = file.after.clone().unwrap_or_default();
+                prop_assert!(!shown.contains(&passphrase), "{}: {}", file.file.path, shown);
+                prop_assert!(!shown.contains(&login), "{}: {}", file.file.path, shown);
+                prop_assert!(!shown.contains("$6$"), "{}", shown);
+                let Change::File(bytes) = &file.file.change else { continue };
+                let content = String::from_utf8(bytes.clone()).unwrap();
+                let keys = content.lines().filter_map(|line| line.trim().strip_prefix("psk="));
+                for key in keys {
+                    prop_assert_eq!(key.len(), 64);
+                    prop_assert!(!shown.contains(key), "{}", shown);
+                }
+            }
+        }
+    }
 }
 
 #[test]

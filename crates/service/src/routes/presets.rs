@@ -175,18 +175,12 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
         set_on: Vec<String>,
     }
     let mut found: BTreeMap<(String, Option<String>), Where> = BTreeMap::new();
+    let carried = app.records.carried_settings().await?;
     for device in &team.devices {
-        if let Some(card) = &device.card {
-            let imprints = app
-                .records
-                .imprints(Some(card), Some(&device.name), 10)
-                .await?;
-            let carried = imprints.into_iter().find(|one| one.state == "verified");
-            let carried = carried.map(|one| views::imprint(one).settings);
-            for network in named_networks(&carried.unwrap_or_default()) {
-                let place = found.entry(network).or_default();
-                place.carried.push(device.name.clone());
-            }
+        let carried = carried.get(&device.name).map(views::settings_of);
+        for network in named_networks(&carried.unwrap_or_default()) {
+            let place = found.entry(network).or_default();
+            place.carried.push(device.name.clone());
         }
         let Some(release) = team.shelf.followed(device) else {
             continue;
