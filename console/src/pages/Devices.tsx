@@ -486,7 +486,7 @@ function SealedFacts({ detail }: { detail: DeviceDetail }) {
                     <input name="fact" required placeholder="account" className={FIELD} />
                 </label>
                 <label className="grid gap-1">
-                    It
+                    Content
                     <input name="value" required type="password" autoComplete="off" className={FIELD} />
                 </label>
                 <Button type="submit" disabled={keep.isPending}>
