@@ -108,7 +108,9 @@ async fn a_preset_is_made_and_reaches_a_card() -> Result<()> {
     browser.press_in("//section[h2='About it']", "Save").await?;
     browser.see("level probe; lamp").await?;
     browser.fill("What it is", "account").await?;
-    browser.fill("Content", "bench@levels.saltmarsh.example").await?;
+    browser
+        .fill("Content", "bench@levels.saltmarsh.example")
+        .await?;
     browser.press("Keep").await?;
     browser.press("Show").await?;
     browser.see("bench@levels.saltmarsh.example").await?;
