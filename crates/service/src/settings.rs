@@ -1,8 +1,8 @@
 //! What counts on a device: presets and its own values, what is wrong with them, the files they
 //! become, and whether its card still carries them.
 
-use std::collections::{BTreeMap, HashMap};
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
 
 use imagecraft::compose::{Change, read_base};
 use imagecraft::grow::{Grown, Growth};
@@ -37,6 +37,8 @@ pub struct Team {
     pub presets: Vec<(Preset, Settings)>,
     pub shelf: Shelf,
     own: HashMap<i64, Settings>,
+    /// Sheets that were read already: many devices follow one release.
+    sheets: Mutex<HashMap<i64, Arc<Sheet>>>,
     salt_key: [u8; 32],
 }
 
@@ -78,6 +80,7 @@ impl App {
             presets,
             shelf: self.shelf(None).await?,
             own,
+            sheets: Mutex::default(),
             salt_key: keys.salts(),
         })
     }
@@ -150,6 +153,17 @@ fn open(keys: &Keys, sealed_under: &str, setting: Setting) -> Result<String, Api
 }
 
 impl Team {
+    /// The sheet of a release, read once.
+    pub fn sheet(&self, release: &Release) -> Result<Arc<Sheet>, ApiError> {
+        let mut sheets = self.sheets.lock().unwrap_or_else(|e| e.into_inner());
+        if let Some(sheet) = sheets.get(&release.id) {
+            return Ok(sheet.clone());
+        }
+        let sheet = Arc::new(views::sheet(release)?);
+        sheets.insert(release.id, sheet.clone());
+        Ok(sheet)
+    }
+
     /// The values set on a device itself.
     pub fn own(&self, device: &Device) -> Settings {
         self.own.get(&device.id).cloned().unwrap_or_default()
@@ -231,7 +245,6 @@ impl Team {
                 .filter_map(|one| one.value.as_deref())
                 .any(|own| word(own) == word(value))
         };
-        let mut sheets: BTreeMap<i64, Option<Sheet>> = BTreeMap::new();
         let mut others = Vec::new();
         for other in &self.devices {
             if other.id == device.id || other.state == "retired" {
@@ -244,10 +257,7 @@ impl Team {
             let Some(release) = self.shelf.followed(other) else {
                 continue;
             };
-            let sheet = sheets
-                .entry(release.id)
-                .or_insert_with(|| views::sheet(release).ok());
-            if let Some(sheet) = sheet {
+            if let Ok(sheet) = self.sheet(release) {
                 others.push((other, self.alone(other, &sheet.fields)));
             }
         }

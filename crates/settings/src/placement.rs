@@ -317,23 +317,24 @@ impl Work<'_> {
         {
             return Ok(None);
         }
-        let path = self.templates.fill(&placement.path, plain).map_err(wrong)?;
+        let path = self
+            .open_text(&placement.path, plain, masked)
+            .map_err(wrong)?;
         let held = self.held(placement, &path)?;
         let (change, after) = if placement.remove {
             (Change::Remove, None)
         } else if let Some(link) = &placement.link {
-            (
-                Change::Link(self.templates.fill(link, plain).map_err(wrong)?),
-                None,
-            )
+            let target = self.open_text(link, plain, masked).map_err(wrong)?;
+            (Change::Link(target), None)
         } else if let Some(content) = &placement.content {
-            (
-                Change::File(content.clone().into_bytes()),
-                Some(content.clone()),
-            )
+            let bytes = content.clone().into_bytes();
+            (Change::File(bytes), Some(content.clone()))
         } else if let Some(template) = &placement.template {
+            let shown = self
+                .templates
+                .fill_masked(template, masked)
+                .map_err(wrong)?;
             let content = self.templates.fill(template, plain).map_err(wrong)?;
-            let shown = self.templates.fill(template, masked).map_err(wrong)?;
             (Change::File(content.into_bytes()), Some(shown))
         } else {
             let (content, shown) = self.edit(placement, &held, plain, masked)?;
@@ -356,12 +357,31 @@ impl Work<'_> {
         }))
     }
 
+    /// Text that everybody sees, such as a path, which must hold no secret.
+    fn open_text(
+        &self,
+        template: &str,
+        plain: &Context,
+        masked: &Context,
+    ) -> Result<String, String> {
+        let shown = self.templates.fill_masked(template, masked)?;
+        match self.templates.fill(template, plain)? == shown {
+            true => Ok(shown),
+            false => Err("a path or the target of a link cannot hold a secret".into()),
+        }
+    }
+
     fn held(&mut self, placement: &Placement, path: &str) -> Result<Held, PlacementError> {
         let key = (placement.partition.clone(), path.to_owned());
         if let Some(held) = self.held.get(&key) {
             return Ok(held.clone());
         }
-        let plain = (self.read)(&placement.partition, path).map_err(|e| placement.error(e))?;
+        let plain = match (self.read)(&placement.partition, path) {
+            Ok(bytes) => bytes,
+            // What is there matters to edits only.
+            Err(_) if placement.edits.is_empty() => None,
+            Err(e) => return Err(placement.error(e)),
+        };
         let text = plain
             .clone()
             .and_then(|bytes| String::from_utf8(bytes).ok());

@@ -56,10 +56,19 @@ impl Templates {
         check_names(expression.undeclared_variables(false), known)
     }
 
+    /// Fills a template with what must not be seen. An error says no more than its kind and line.
     pub fn fill(&self, template: &str, context: &Context) -> Result<String, String> {
-        self.environment
-            .render_str(template, context.clone())
-            .map_err(explain)
+        let filled = self.environment.render_str(template, context.clone());
+        filled.map_err(|e| explain(&e))
+    }
+
+    /// Fills a template with masked values; an error says all that is known.
+    pub fn fill_masked(&self, template: &str, masked: &Context) -> Result<String, String> {
+        let filled = self.environment.render_str(template, masked.clone());
+        filled.map_err(|e| match e.detail() {
+            Some(detail) => format!("{}: {detail}", explain(&e)),
+            None => explain(&e),
+        })
     }
 
     /// Whether an expression holds; one that is not given does.
@@ -69,19 +78,16 @@ impl Templates {
         };
         let compiled = self.environment.compile_expression(expression);
         let compiled = compiled.map_err(|e| e.to_string())?;
-        let value = compiled.eval(context.clone()).map_err(explain)?;
+        let value = compiled.eval(context.clone()).map_err(|e| explain(&e))?;
         Ok(value.is_true())
     }
 }
 
-/// What went wrong, without what the template held: that could be a secret.
-fn explain(e: minijinja::Error) -> String {
-    let line = e
-        .line()
-        .map_or(String::new(), |line| format!(", line {line}"));
-    match e.detail() {
-        Some(detail) => format!("{}{line}: {detail}", e.kind()),
-        None => format!("{}{line}", e.kind()),
+/// What went wrong, without the details: they could quote a value that is a secret.
+fn explain(e: &minijinja::Error) -> String {
+    match e.line() {
+        Some(line) => format!("{}, line {line}", e.kind()),
+        None => e.kind().to_string(),
     }
 }
 

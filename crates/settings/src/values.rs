@@ -363,4 +363,19 @@ hash = {{ passphrase | shadow_hash }}
             assert!(why.contains(says), "{text}: {why}");
         }
     }
+
+    #[test]
+    fn secrets_stay_out_of_paths_and_of_what_goes_wrong() {
+        let own = [("host_name", "q"), ("passphrase", "tell no one")];
+        for wrong in [
+            "path = \"/etc/{{ passphrase }}\"\ntemplate = \"x\"",
+            "path = \"/etc/x\"\nlink = \"{{ passphrase }}\"",
+            "path = \"/etc/x\"\ntemplate = \"{{ passphrase | int }}\"",
+            "path = \"/etc/x\"\ntemplate = \"{{ passphrase.nothing.more }}\"",
+            "path = \"/etc/x\"\ntemplate = \"x\"\nwhen = \"passphrase | int\"",
+        ] {
+            let why = laid(&format!("partition = 2\n{wrong}"), &own, "").unwrap_err();
+            assert!(!why.to_string().contains("tell"), "{wrong}: {why}");
+        }
+    }
 }

@@ -2,7 +2,7 @@
 //! by side, a card out of date, and its drift.
 
 use anyhow::Result;
-use testbed::{Browser, Testbed, path};
+use testbed::{Browser, Testbed};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_preset_is_made_and_reaches_a_card() -> Result<()> {
@@ -133,7 +133,5 @@ async fn a_preset_is_made_and_reaches_a_card() -> Result<()> {
     browser
         .find("//tr[td[.='Saltmarsh-Workshop']]/td[3][.='tide-bench']")
         .await?;
-    browser.picture(&bed.dir().join("presets.png")).await?;
-    assert!(std::fs::metadata(path(&bed.dir().join("presets.png")))?.len() > 10_000);
     Ok(())
 }

@@ -63,7 +63,7 @@ async fn show(
 /// Compares the card in a slot with what was written onto it, file by file: a job whose result is
 /// a `Drift`.
 #[utoipa::path(post, path = "/api/v1/drift", request_body = api::NewDrift,
-    responses((status = 202, body = api::Job), (status = 200, body = api::Drift)))]
+    responses((status = 202, body = api::Job)))]
 async fn compare(
     State(app): State<Arc<App>>,
     Operator(operator): Operator,

@@ -31,7 +31,7 @@ use crate::console;
 
 #[derive(OpenApi)]
 #[openapi(
-    components(schemas(api::Problem)),
+    components(schemas(api::Problem, api::Drift)),
     info(
         title = "Duplicarium",
         description = "Provision appliance boards from a versioned image catalogue, and keep backups that restore. \

@@ -185,7 +185,7 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
         let Some(release) = team.shelf.followed(device) else {
             continue;
         };
-        let counted = team.alone(device, &views::sheet(release)?.fields);
+        let counted = team.alone(device, &team.sheet(release)?.fields);
         let now = recorded_settings(&app.keys, &counted.fields, &counted.values);
         for network in named_networks(&now) {
             let place = found.entry(network).or_default();
@@ -245,12 +245,12 @@ fn rival<'a>(team: &'a Team, preset: &Preset, field: &str) -> Option<&'a str> {
 fn catalogue_fields(team: &Team) -> Vec<Field> {
     let mut fields: Vec<Field> = Vec::new();
     for release in &team.shelf.releases {
-        for field in views::sheet(release)
-            .map(|sheet| sheet.fields)
-            .unwrap_or_default()
-        {
-            if !fields.contains(&field) {
-                fields.push(field);
+        let Ok(sheet) = team.sheet(release) else {
+            continue;
+        };
+        for field in &sheet.fields {
+            if !fields.contains(field) {
+                fields.push(field.clone());
             }
         }
     }
@@ -264,10 +264,10 @@ fn takers<'a>(team: &'a Team, preset: &str) -> Vec<(&'a Device, &'a Release, Vec
         let Some(release) = team.shelf.followed(device) else {
             continue;
         };
-        let fields = views::sheet(release)
-            .map(|sheet| sheet.fields)
-            .unwrap_or_default();
-        let values = team.alone(device, &fields).values.into_iter();
+        let Ok(sheet) = team.sheet(release) else {
+            continue;
+        };
+        let values = team.alone(device, &sheet.fields).values.into_iter();
         let taken: Vec<String> = values
             .filter(|one| one.preset.as_deref() == Some(preset))
             .map(|one| one.name)
@@ -301,7 +301,7 @@ async fn detail_of(app: &App, team: &Team, place: usize) -> Result<api::PresetDe
     let (preset, values) = &team.presets[place];
     let mut touches = Vec::new();
     for (device, release, fields) in takers(team, &preset.name) {
-        let counted = team.count(device, &views::sheet(release)?);
+        let counted = team.count(device, &*team.sheet(release)?);
         touches.push(api::Touched {
             device: device.name.clone(),
             card: device.card.clone(),

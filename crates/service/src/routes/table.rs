@@ -22,7 +22,6 @@ use super::extract::Operator;
 use crate::app::App;
 use crate::error::ApiError;
 use crate::settings::Team;
-use crate::views;
 
 /// Columns that are no fields.
 const COLUMNS: [&str; 8] = [
@@ -44,8 +43,8 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new().routes(routes!(export, import))
 }
 
-fn field_of(team: &Team, device: &Device) -> Option<Sheet> {
-    views::sheet(team.shelf.followed(device)?).ok()
+fn sheet_of(team: &Team, device: &Device) -> Option<Arc<Sheet>> {
+    team.sheet(team.shelf.followed(device)?).ok()
 }
 
 /// All devices with what is set on them, without secrets.
@@ -67,8 +66,8 @@ async fn export(State(app): State<Arc<App>>) -> Result<Response, ApiError> {
             device.macs.join("; "),
         ];
         row.extend(COLUMNS.map(str::to_owned).into_iter().zip(values));
-        let known = field_of(&team, device)
-            .map(|sheet| sheet.fields)
+        let known = sheet_of(&team, device)
+            .map(|sheet| sheet.fields.clone())
             .unwrap_or_default();
         for (name, value) in team.own(device) {
             let field = known.iter().find(|field| field.name == name);
@@ -209,10 +208,10 @@ impl Reading<'_> {
         device: &Device,
         cells: &BTreeMap<&str, &str>,
     ) -> (Settings, Vec<(String, Change)>) {
-        let sheet = field_of(self.team, device);
+        let sheet = sheet_of(self.team, device);
         let before = self.team.own(device);
         let (mut own, mut changes) = (before.clone(), Vec::new());
-        let fields: Vec<Field> = sheet.map(|sheet| sheet.fields).unwrap_or_default();
+        let fields: Vec<Field> = sheet.map(|sheet| sheet.fields.clone()).unwrap_or_default();
         for (column, value) in cells {
             if COLUMNS.contains(column) {
                 continue;
@@ -373,7 +372,7 @@ async fn import(
         if let Some(taken) = mac_taken(&team.devices, &row.device.name, &row.device.macs) {
             wrong("macs", taken);
         }
-        if let Some(sheet) = field_of(&team, &row.device) {
+        if let Some(sheet) = sheet_of(&team, &row.device) {
             let alone = team.alone(&row.device, &sheet.fields).problems;
             let counted = team.count(&row.device, &sheet).problems;
             // What is still missing can be set later; what cannot stand beside others cannot.
