@@ -117,6 +117,9 @@ pub struct Inspection {
     /// What lies between, before and behind the partitions.
     #[serde(default)]
     pub gaps: Vec<Gap>,
+    /// Where data behind the last partition ends, if there is any.
+    #[serde(default)]
+    pub behind: Option<u64>,
     /// What is noteworthy, most serious first.
     #[serde(default)]
     pub findings: Vec<Finding>,
@@ -358,12 +361,14 @@ pub struct NewEvidence {
     pub note: String,
 }
 
-/// A device whose card carries a release.
+/// A card that carries a release, whole.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Carrier {
-    /// Device.
-    pub device: String,
-    /// Its card.
+    /// Device that it was written for.
+    pub device: Option<String>,
+    /// Whether it is that device's newest card.
+    pub carried: bool,
+    /// Label of the card.
     pub card: String,
     /// The imprint that put it there.
     pub imprint: i64,

@@ -33,12 +33,12 @@ pub enum ClientError {
         source: reqwest::Error,
     },
     /// The answer could not be understood.
-    #[error("the service at {address} gave an answer that cannot be understood: {source}")]
+    #[error("the service at {address} gave an answer that cannot be understood: {why}")]
     Answer {
         /// Where it is.
         address: String,
         /// Why.
-        source: reqwest::Error,
+        why: String,
     },
     /// The file to upload could not be read.
     #[error("{0}")]
@@ -51,6 +51,24 @@ pub struct Client {
     http: reqwest::Client,
     base: String,
     operator: String,
+    /// Whether answers are shown to people, so that foreign text must not reach a terminal as it is.
+    for_people: bool,
+}
+
+/// Puts a sign in place of characters that would steer a terminal: names, findings and logs are
+/// foreign text.
+fn calm(value: &mut serde_json::Value) {
+    match value {
+        serde_json::Value::String(text) => {
+            let wild = |c: char| c.is_control() && !matches!(c, '\n' | '\t');
+            if text.contains(wild) {
+                *text = text.replace(wild, "\u{fffd}");
+            }
+        }
+        serde_json::Value::Array(items) => items.iter_mut().for_each(calm),
+        serde_json::Value::Object(fields) => fields.values_mut().for_each(calm),
+        _ => {}
+    }
 }
 
 type Answer<T> = Result<T, ClientError>;
@@ -77,6 +95,15 @@ impl Client {
             http: reqwest::Client::new(),
             base: address.trim_end_matches('/').into(),
             operator: part(operator),
+            for_people: false,
+        }
+    }
+
+    /// The same client, whose answers are shown to people.
+    pub fn for_people(self) -> Self {
+        Self {
+            for_people: true,
+            ..self
         }
     }
 
@@ -101,10 +128,19 @@ impl Client {
     }
 
     async fn read<T: DeserializeOwned>(&self, response: Response) -> Answer<T> {
-        response.json().await.map_err(|source| ClientError::Answer {
+        let answer = |why: String| ClientError::Answer {
             address: self.base.clone(),
-            source,
-        })
+            why,
+        };
+        let body = response.bytes().await.map_err(|e| answer(e.to_string()))?;
+        let read = |body: &[u8]| serde_json::from_slice(body);
+        if !self.for_people {
+            return read(&body).map_err(|e| answer(e.to_string()));
+        }
+        let mut value: serde_json::Value =
+            serde_json::from_slice(&body).map_err(|e| answer(e.to_string()))?;
+        calm(&mut value);
+        serde_json::from_value(value).map_err(|e| answer(e.to_string()))
     }
 
     async fn get<T: DeserializeOwned>(&self, path: &str) -> Answer<T> {
@@ -230,9 +266,9 @@ impl Client {
     /// The table of all devices, as CSV.
     pub async fn device_table(&self) -> Answer<String> {
         let response = self.send(self.request(Method::GET, "device-table")).await?;
-        response.text().await.map_err(|source| ClientError::Answer {
+        response.text().await.map_err(|e| ClientError::Answer {
             address: self.base.clone(),
-            source,
+            why: e.to_string(),
         })
     }
 
@@ -424,9 +460,9 @@ impl Client {
             let piece = response
                 .chunk()
                 .await
-                .map_err(|source| ClientError::Answer {
+                .map_err(|e| ClientError::Answer {
                     address: self.base.clone(),
-                    source,
+                    why: e.to_string(),
                 })?;
             let Some(piece) = piece else {
                 return Ok(len);

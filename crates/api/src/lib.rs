@@ -5,7 +5,7 @@ mod catalogue;
 mod client;
 mod types;
 
-pub use beside::sheet_beside;
+pub use beside::{read_sheet, sheet_beside};
 pub use catalogue::*;
 pub use client::{Client, ClientError};
 pub use types::*;

@@ -110,8 +110,11 @@ pub struct Device {
     pub state: String,
     /// Host name that is set on it.
     pub host_name: Option<String>,
-    /// Label of its card.
+    /// Label of the card that was written for it last, and is still its card.
     pub card: Option<String>,
+    /// What became of that write: only a *verified* card is whole.
+    #[serde(default)]
+    pub card_state: Option<String>,
     /// The release that it stays with; none if it follows what is current.
     pub pinned: Option<String>,
     /// What is plugged into it.
@@ -263,6 +266,9 @@ pub struct Touched {
 /// A Wi-Fi network as the cards of devices carry it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct CarriedNetwork {
+    /// Devices of whose cards it is not known what they carry: they count as carrying it.
+    #[serde(default)]
+    pub not_known: Vec<String>,
     /// Its name.
     pub name: String,
     /// Stands for the passphrase.
@@ -504,6 +510,12 @@ pub struct NewPlan {
     /// Whether a partition that cannot be edited is left as it is, and the rest is written.
     #[serde(default)]
     pub leave_out: bool,
+    /// Why a file system that is found damaged is changed all the same; it is recorded.
+    #[serde(default)]
+    pub although_damaged: Option<String>,
+    /// Whether a restore leaves the last partition as large as it was.
+    #[serde(default)]
+    pub keep_size: bool,
 }
 
 /// What a write or restore would do, and what would be lost. It holds for this very card as it
@@ -522,6 +534,10 @@ pub struct Plan {
     pub new_label: bool,
     /// Size of the card.
     pub card_size: u64,
+    /// Whether a full check has shown that the card holds what it reports. Where not, each write
+    /// adds a few probes, which find many forged cards and not all.
+    #[serde(default)]
+    pub size_proven: bool,
     /// What is on the card now.
     pub card_holds: String,
     /// Release or backup that is written.
@@ -536,7 +552,7 @@ pub struct Plan {
     pub unallocated: u64,
     /// Settings as they count, secrets masked.
     pub settings: Vec<Setting>,
-    /// Files as they will land, secrets masked.
+    /// Files as they will land, secrets masked; those of partitions that are left out do not.
     pub files: Vec<PlannedFile>,
     /// What growing the last partition comes to; none if it is not grown here.
     #[serde(default)]
@@ -672,8 +688,18 @@ pub struct Imprint {
     /// Partitions that were left as they were, and why.
     #[serde(default)]
     pub left_out: Vec<String>,
-    /// planned, writing, verified, incomplete or void.
+    /// planned, writing, in doubt (until the card is seen again), verified, incomplete or void.
     pub state: String,
+    /// Of a write that did not end well: `unfinished`, so that the card says so itself, or
+    /// `may boot`.
+    #[serde(default)]
+    pub left_as: Option<String>,
+    /// Whether the card was shown to hold all that it reports.
+    #[serde(default)]
+    pub size_proven: bool,
+    /// Whether the settings are known: those of a restore may not be.
+    #[serde(default)]
+    pub settings_known: bool,
     /// Settings, a fingerprint in place of each secret.
     pub settings: Vec<Setting>,
     /// Files as they landed, secrets masked.

@@ -6,6 +6,7 @@
 pub mod conformance;
 mod memory;
 mod occupant;
+mod pattern;
 mod progress;
 mod read;
 mod safety;
@@ -18,7 +19,7 @@ pub use progress::{Progress, Snapshot, Stage};
 pub use read::{read_again, read_out};
 pub use safety::{Bound, Unsafe};
 pub use slot::{CardDisk, CardError, CardIo, Medium, Slot};
-pub use write::{WriteError, Written, write};
+pub use write::{Left, Unwritten, WriteError, Written, has_edges_of, write};
 
 /// Bytes moved to or from a card at once.
 pub(crate) const BATCH: usize = 8 * imagecraft::CHUNK_LEN;

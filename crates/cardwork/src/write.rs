@@ -1,21 +1,29 @@
-//! Writing a card so that it is never half right.
+//! Writing a card so that it is never half right, and so that no card can pass that is not.
 //!
-//! The order: block 0 says *unfinished*, and the rest of the head and the tail, where tables and
-//! their backups lie, are zeroed; then the body; then the body is read back; then the tail and
-//! the head behind block 0, read back too; last block 0 itself. Pulled at any moment before that,
-//! the card carries the mark and no table.
+//! The order:
+//! 1. Block 0 says *unfinished*; the rest of the head, and the tail, where tables and their
+//!    backups lie, get test data that is unique to this write and place. All of it is read back.
+//! 2. On a card whose size is not proven, probes of such test data go where nothing is written.
+//! 3. The body is written. Test data and body are read back: a card that holds less than it
+//!    reports has lost one of them by now, and nothing was put on it that makes it whole.
+//! 4. The probes give their places back. The tail and the head behind block 0 get their content
+//!    and are read back; last comes block 0, and all edges are read back once more.
+//!
+//! Whatever fails after the first byte, the mark is put (back) and tables are wiped, as far as
+//! the card takes it; [`Left`] says what is known about the card then.
 
 use std::sync::mpsc::sync_channel;
 
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Disk, DiskError, Map};
 
 use crate::occupant::BLOCK_0;
+use crate::pattern::{PROBE, Pattern, probe_places};
 use crate::{BATCH, CardError, CardIo, Mark, Progress, Stage};
 
 /// Batches that wait between the thread that reads the content and the one that writes.
 const QUEUE: usize = 6;
 
-/// Why a card was not written. It carries the unfinished mark, or was not touched at all.
+/// Why a card was not written, or not verified.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum WriteError {
@@ -36,6 +44,15 @@ pub enum WriteError {
         /// First byte of the chunk that differs.
         offset: u64,
     },
+    /// Test data that was put on the card is not there any more: it holds less than it reports,
+    /// or drops what it is given.
+    #[error(
+        "what was put at byte {offset} of the card is lost, as on a forged card that holds less than it says, or on a worn one; do not use it"
+    )]
+    Lost {
+        /// Where the test data was put.
+        offset: u64,
+    },
     /// The content is longer than the card.
     #[error("the content is {content} bytes long, the card holds {card}")]
     TooSmall {
@@ -46,13 +63,47 @@ pub enum WriteError {
     },
 }
 
+/// What is known about a card whose write did not end well.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Left {
+    /// Not a byte of it was changed.
+    Untouched,
+    /// Block 0 carries the mark, and no table is where a board or a computer looks for one.
+    Unfinished,
+    /// It could not be made sure that the mark is on it: what was on it before, or what was
+    /// written, may boot, and nothing vouches for it.
+    MayBoot,
+}
+
+/// A write that did not end with a verified card.
+#[derive(Debug, thiserror::Error)]
+#[error("{error}")]
+pub struct Unwritten {
+    /// What happened.
+    pub error: WriteError,
+    /// What is on the card now.
+    pub left: Left,
+}
+
+impl Unwritten {
+    fn untouched(error: WriteError) -> Self {
+        Self {
+            error,
+            left: Left::Untouched,
+        }
+    }
+}
+
 /// What a finished write did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Written {
-    /// Bytes put on the card, marks and zeros included.
+    /// Bytes put on the card, marks, test data and zeros included.
     pub written: u64,
-    /// Bytes read back and found equal.
+    /// Bytes of content read back and found equal.
     pub verified: u64,
+    /// Whether the card is known to hold all the bytes that it reports: it was before, or every
+    /// chunk of it was written and read back now.
+    pub size_proven: bool,
 }
 
 /// Splits ascending chunk numbers into runs without gap of at most [`BATCH`] bytes.
@@ -73,68 +124,155 @@ pub(crate) fn batches(chunks: &[u64]) -> impl Iterator<Item = &[u64]> {
     })
 }
 
-struct Writer<'a, D: ?Sized> {
-    card: &'a dyn CardIo,
-    content: &'a D,
-    len: u64,
-    progress: &'a Progress,
-    done: Written,
-}
-
 /// Writes `content` to `card` and verifies it, all that `map` does not call free.
 ///
-/// The caller has made sure that this is the right card.
+/// The caller has made sure that this is the right card. `size_proven` says that a full check
+/// has shown that it holds what it reports.
+///
+/// # Errors
+/// [`Unwritten`], which says what is on the card then.
 pub fn write<D: Disk + ?Sized>(
     card: &dyn CardIo,
     content: &D,
     map: &Map,
     mark: &Mark,
+    size_proven: bool,
     progress: &Progress,
-) -> Result<Written, WriteError> {
+) -> Result<Written, Unwritten> {
     let (len, size) = (content.len(), card.size());
     if len > size {
-        return Err(WriteError::TooSmall {
+        return Err(Unwritten::untouched(WriteError::TooSmall {
             content: len,
             card: size,
-        });
+        }));
     }
-    let kinds: Vec<_> = map
-        .chunks()
-        .filter(|(chunk, _)| chunk * CHUNK < len)
-        .collect();
-    // The last whole chunk's length may hold the backup of a table and straddle two chunks.
-    let tail_first = len.saturating_sub(CHUNK) / CHUNK;
-    let (edges, body): (Vec<_>, Vec<_>) = kinds
-        .into_iter()
-        .partition(|(chunk, _)| *chunk == 0 || *chunk >= tail_first.max(1));
-
+    let pattern = Pattern::fresh().map_err(|e| {
+        Unwritten::untouched(WriteError::Content(DiskError::Io(std::io::Error::other(e))))
+    })?;
+    let head = CHUNK.min(size);
+    let tail = (size.saturating_sub(CHUNK) / CHUNK * CHUNK).max(head);
     let mut writer = Writer {
         card,
         content,
         len,
+        head,
+        tail,
+        mark: mark.to_block()[..BLOCK_0.min(size as usize)].to_vec(),
+        pattern,
         progress,
+        probes: Vec::new(),
+        left: Left::Untouched,
         done: Written {
             written: 0,
             verified: 0,
+            size_proven,
         },
     };
-    progress.begin(Stage::Writing, writer.bytes_of(&body));
-    if progress.is_cancelled() {
-        return Err(WriteError::Cancelled);
+    match writer.run(map) {
+        Ok(()) => Ok(writer.done),
+        Err(error) => {
+            writer.fall_back(&error);
+            Err(Unwritten {
+                error,
+                left: writer.left,
+            })
+        }
     }
-    writer.wipe(mark)?;
-    let body_digests = writer.put_all(&body)?;
-    card.flush()?;
-    progress.begin(
-        Stage::Verifying,
-        writer.bytes_of(&body) + writer.bytes_of(&edges),
-    );
-    writer.verify_all(&body, &body_digests)?;
-    writer.put_edges(&edges)?;
-    Ok(writer.done)
+}
+
+/// Whether the head and the tail of a card read as a finished write of `content` leaves them.
+/// Block 0 is put only after everything else was read back, so that this tells of a write whose
+/// end nobody saw whether it came to it.
+pub fn has_edges_of<D: Disk + ?Sized>(card: &dyn CardIo, content: &D) -> Result<bool, CardError> {
+    let size = card.size();
+    if content.len() > size {
+        return Ok(false);
+    }
+    let head = CHUNK.min(size);
+    let tail = (size.saturating_sub(CHUNK) / CHUNK * CHUNK).max(head);
+    for (from, to) in [(0, head), (tail, size)] {
+        let mut found = vec![0; (to - from) as usize];
+        if found.is_empty() {
+            continue;
+        }
+        card.read_at(from, &mut found)?;
+        let mut wanted = vec![0; found.len()];
+        let inside = content.len().min(to).saturating_sub(from) as usize;
+        if inside > 0 && content.read_at(from, &mut wanted[..inside]).is_err() {
+            return Ok(false);
+        }
+        if found != wanted {
+            return Ok(false);
+        }
+    }
+    Ok(true)
+}
+
+/// Whether a sector of these bytes announces a GUID partition table.
+fn announces_table(bytes: &[u8]) -> bool {
+    bytes
+        .chunks(512)
+        .any(|sector| sector.starts_with(b"EFI PART"))
+}
+
+struct Writer<'a, D: ?Sized> {
+    card: &'a dyn CardIo,
+    content: &'a D,
+    /// Bytes of content.
+    len: u64,
+    /// Byte behind the head, whose beginning is block 0.
+    head: u64,
+    /// First byte of the tail: a chunk's border, at least a chunk before the end.
+    tail: u64,
+    mark: Vec<u8>,
+    pattern: Pattern,
+    progress: &'a Progress,
+    /// Where probes lie, with what was there before.
+    probes: Vec<(u64, Vec<u8>)>,
+    left: Left,
+    done: Written,
 }
 
 impl<D: Disk + ?Sized> Writer<'_, D> {
+    fn run(&mut self, map: &Map) -> Result<(), WriteError> {
+        let kinds = map.chunks().filter(|(chunk, _)| chunk * CHUNK < self.len);
+        let (edges, body): (Vec<_>, Vec<_>) =
+            kinds.partition(|(chunk, _)| *chunk == 0 || *chunk >= self.tail / CHUNK);
+        let body_bytes = self.bytes_of(&body);
+        self.progress.begin(Stage::Writing, body_bytes);
+        if self.progress.is_cancelled() {
+            return Err(WriteError::Cancelled);
+        }
+        let places = if self.done.size_proven {
+            Vec::new()
+        } else {
+            probe_places(map, self.tail, body_bytes)
+        };
+        let mut before = vec![vec![0; PROBE as usize]; places.len()];
+        for (place, before) in places.iter().zip(&mut before) {
+            self.card.read_at(*place, before)?;
+        }
+        self.wipe()?;
+        for (place, before) in places.into_iter().zip(before) {
+            let bytes = self.pattern.at(place, before.len());
+            self.probes.push((place, before));
+            self.put(place, &bytes)?;
+        }
+        let digests = self.put_all(&body)?;
+        self.card.flush()?;
+        self.progress
+            .begin(Stage::Verifying, body_bytes + self.bytes_of(&edges));
+        // A forged card is told at once, not after all has been read.
+        self.test_data_is_there()?;
+        self.verify_all(&body, &digests)?;
+        self.test_data_is_there()?;
+        self.done.size_proven |= self.probes.is_empty();
+        for (place, before) in std::mem::take(&mut self.probes) {
+            self.put(place, &before)?;
+        }
+        self.put_edges(&edges)
+    }
+
     fn chunk_len(&self, chunk: u64) -> usize {
         CHUNK.min(self.len - chunk * CHUNK) as usize
     }
@@ -147,27 +285,60 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
     }
 
     fn put(&mut self, offset: u64, bytes: &[u8]) -> Result<(), WriteError> {
+        if bytes.is_empty() {
+            return Ok(());
+        }
         self.card.write_at(offset, bytes)?;
         self.done.written += bytes.len() as u64;
         Ok(())
     }
 
-    /// The mark goes on first: from here on the card is plainly unfinished.
-    fn wipe(&mut self, mark: &Mark) -> Result<(), WriteError> {
-        let size = self.card.size();
-        let zeros = vec![0; CHUNK_LEN];
-        let block_0 = mark.to_block();
-        self.put(0, &block_0[..BLOCK_0.min(size as usize)])?;
+    /// The places of tables and their backups, but for block 0: first byte and length.
+    fn edge_ranges(&self) -> [(u64, usize); 2] {
+        let block_0 = self.mark.len() as u64;
+        [
+            (block_0, (self.head - block_0) as usize),
+            (self.tail, (self.card.size() - self.tail) as usize),
+        ]
+    }
+
+    /// The mark goes on first. From the end of this on the card is plainly unfinished.
+    fn wipe(&mut self) -> Result<(), WriteError> {
+        self.left = Left::MayBoot;
+        let mark = self.mark.clone();
+        self.put(0, &mark)?;
         self.card.flush()?;
-        let head_end = CHUNK.min(size);
-        if head_end > BLOCK_0 as u64 {
-            self.put(BLOCK_0 as u64, &zeros[BLOCK_0..head_end as usize])?;
+        for (at, len) in self.edge_ranges() {
+            let bytes = self.pattern.at(at, len);
+            self.put(at, &bytes)?;
         }
-        let tail = size.saturating_sub(CHUNK).max(head_end);
-        if tail < size {
-            self.put(tail, &zeros[..(size - tail) as usize])?;
+        self.card.flush()?;
+        self.test_data_is_there()?;
+        self.left = Left::Unfinished;
+        Ok(())
+    }
+
+    /// Mark, head, tail and probes are still as they were put: no two of them, and nothing that
+    /// was written since, share a place on the medium.
+    fn test_data_is_there(&self) -> Result<(), WriteError> {
+        let lost = |offset| Err(WriteError::Lost { offset });
+        let mut found = vec![0; self.mark.len()];
+        self.card.read_at(0, &mut found)?;
+        if found != self.mark {
+            return lost(0);
         }
-        Ok(self.card.flush()?)
+        let probes = self.probes.iter();
+        let probes = probes.map(|(place, before)| (*place, before.len()));
+        for (at, len) in self.edge_ranges().into_iter().chain(probes) {
+            found.resize(len, 0);
+            if len > 0 {
+                self.card.read_at(at, &mut found)?;
+            }
+            if found != self.pattern.at(at, len) {
+                return lost(at);
+            }
+        }
+        Ok(())
     }
 
     /// Reads one batch of content; zero chunks cost nothing.
@@ -257,50 +428,122 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         Ok(())
     }
 
-    /// Tail and head, each read back, block 0 last.
+    /// Tail and head, read back, block 0 last, and all of it read back again.
     fn put_edges(&mut self, edges: &[(u64, ByteKind)]) -> Result<(), WriteError> {
-        let mut block_0 = None;
-        let mut put = Vec::new();
-        for edge in edges {
-            let mut bytes = Vec::new();
-            Self::fetch(
-                self.content,
-                self.len,
-                std::slice::from_ref(edge),
-                &mut bytes,
-            )?;
-            let mut at = edge.0 * CHUNK;
-            if at == 0 {
-                let rest = bytes.split_off(BLOCK_0.min(bytes.len()));
-                block_0 = Some(std::mem::replace(&mut bytes, rest));
-                at = BLOCK_0 as u64;
+        let mut bytes: Vec<_> = [(0, self.head), (self.tail, self.card.size())]
+            .map(|(from, to)| (from, vec![0; (to - from) as usize]))
+            .into();
+        for (chunk, kind) in edges {
+            if *kind == ByteKind::Data {
+                let start = chunk * CHUNK;
+                let (from, edge) = &mut bytes[usize::from(*chunk > 0)];
+                let at = (start - *from) as usize;
+                let len = CHUNK.min(self.len - start) as usize;
+                self.content.read_at(start, &mut edge[at..at + len])?;
             }
-            self.put(at, &bytes)?;
-            put.push((at, bytes));
+        }
+        let rest = bytes[0].1.split_off(self.mark.len());
+        let (_, block_0) = std::mem::replace(&mut bytes[0], (self.mark.len() as u64, rest));
+        if self.progress.is_cancelled() {
+            return Err(WriteError::Cancelled);
+        }
+        // A backup table in the tail is a table already.
+        self.left = Left::MayBoot;
+        for (at, edge) in bytes.iter().rev() {
+            self.put(*at, edge)?;
         }
         self.card.flush()?;
-        for (at, bytes) in &put {
-            self.verify(*at, bytes)?;
+        for (at, edge) in &bytes {
+            self.verify(*at, edge)?;
         }
         if self.progress.is_cancelled() {
             return Err(WriteError::Cancelled);
         }
-        if let Some(block) = block_0 {
-            self.put(0, &block)?;
-            self.card.flush()?;
-            self.verify(0, &block)?;
+        self.put(0, &block_0)?;
+        self.card.flush()?;
+        self.verify(0, &block_0)?;
+        for (at, edge) in &bytes {
+            self.verify(*at, edge)?;
+        }
+        let edges = self.bytes_of(edges);
+        self.done.verified += edges;
+        self.progress.advance(edges);
+        Ok(())
+    }
+
+    fn verify(&self, offset: u64, expected: &[u8]) -> Result<(), WriteError> {
+        let mut found = vec![0; expected.len()];
+        if !expected.is_empty() {
+            self.card.read_at(offset, &mut found)?;
+        }
+        if found != expected {
+            return Err(WriteError::Differs { offset });
         }
         Ok(())
     }
 
-    fn verify(&mut self, offset: u64, expected: &[u8]) -> Result<(), WriteError> {
-        let mut found = vec![0; expected.len()];
-        self.card.read_at(offset, &mut found)?;
-        if found != expected {
-            return Err(WriteError::Differs { offset });
+    /// After a failure: puts the mark on and takes tables off, and finds out whether that is so.
+    fn fall_back(&mut self, error: &WriteError) {
+        if self.left == Left::Untouched {
+            return;
         }
-        self.done.verified += expected.len() as u64;
-        self.progress.advance(expected.len() as u64);
-        Ok(())
+        let healthy = matches!(error, WriteError::Cancelled | WriteError::Content(_));
+        let probes = std::mem::take(&mut self.probes);
+        let mut puts: Vec<(u64, &[u8])> = Vec::new();
+        if healthy {
+            puts.extend(probes.iter().map(|(place, before)| (*place, before.as_slice())));
+        }
+        // Block by block, so that a failing place does not keep the rest from being wiped.
+        let zeros = [0; BLOCK_0];
+        let ranges = self.edge_ranges();
+        for (at, len) in ranges.into_iter().rev() {
+            let parts = (0..len).step_by(BLOCK_0);
+            puts.extend(parts.map(|part| (at + part as u64, &zeros[..BLOCK_0.min(len - part)])));
+        }
+        // The mark last: on a card that wraps, it then lies on top.
+        puts.push((0, &self.mark));
+        for (at, bytes) in puts {
+            match self.card.write_at(at, bytes) {
+                // Nothing more can be learnt or done; what was known still holds.
+                Err(e) if is_out_of_reach(&e) => return,
+                _ => {}
+            }
+        }
+        let _ = self.card.flush();
+        match self.is_plainly_unfinished(&ranges) {
+            Ok(true) => self.left = Left::Unfinished,
+            Ok(false) => self.left = Left::MayBoot,
+            Err(_) => {}
+        }
     }
+
+    /// Looks for the mark, and for tables where they are looked for.
+    fn is_plainly_unfinished(&self, ranges: &[(u64, usize)]) -> Result<bool, CardError> {
+        let read = |at, len| {
+            let mut found = vec![0; len];
+            match self.card.read_at(at, &mut found) {
+                Ok(()) => Ok(found),
+                Err(e) if is_out_of_reach(&e) => Err(e),
+                // A place that cannot be read gives no table to anybody.
+                Err(_) => Ok(Vec::new()),
+            }
+        };
+        for (at, len) in ranges {
+            for part in (0..*len).step_by(BLOCK_0) {
+                let bytes = read(at + part as u64, BLOCK_0.min(len - part))?;
+                if announces_table(&bytes) {
+                    return Ok(false);
+                }
+            }
+        }
+        Ok(read(0, self.mark.len())? == self.mark)
+    }
+}
+
+/// Whether no further call can reach the card.
+fn is_out_of_reach(error: &CardError) -> bool {
+    matches!(
+        error,
+        CardError::Gone | CardError::Empty | CardError::Reader(_)
+    )
 }

@@ -1,11 +1,11 @@
-//! Writing to cards that are full of something else, that vanish, that lie.
+//! Writing to cards that are full of something else; what a plan is bound to; reading twice.
+//! That a verified card is right whatever the card does is tried in `verified_is_right.rs`.
 
 use cardwork::{
-    Bound, CardError, Mark, MemorySlot, Occupant, Progress, Slot, Unsafe, WriteError, conformance,
-    look, read_again, read_out, write,
+    Bound, Left, Mark, MemorySlot, Progress, Slot, Unsafe, WriteError, conformance, read_again,
+    read_out, write,
 };
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Map, MemoryDisk};
-use proptest::prelude::*;
 use time::OffsetDateTime;
 
 const CARD: usize = 24 * CHUNK_LEN + 3 * 512;
@@ -59,10 +59,11 @@ fn a_card_full_of_something_else_holds_exactly_the_content() {
     let card = slot.open(insertion).unwrap();
     let (disk, map) = content();
     let progress = Progress::default();
-    let done = write(card.as_ref(), &disk, &map, &mark(), &progress).unwrap();
+    let done = write(card.as_ref(), &disk, &map, &mark(), false, &progress).unwrap();
     let needed = map.total(ByteKind::Data) + map.total(ByteKind::Zero);
     assert_eq!(done.verified, needed);
-    assert!(done.written <= needed + 2 * CHUNK, "{done:?}");
+    // Head and tail are put twice; each of the two free chunks takes probes and gets them back.
+    assert!(done.written <= needed + 6 * CHUNK, "{done:?}");
     let found = slot.pull().unwrap();
     for (number, (found, wanted)) in found
         .chunks(CHUNK_LEN)
@@ -80,55 +81,15 @@ fn a_card_full_of_something_else_holds_exactly_the_content() {
     }
 }
 
-proptest! {
-    #![proptest_config(ProptestConfig { cases: 40, ..ProptestConfig::default() })]
-
-    /// Wherever the plug is pulled, the card says that it is unfinished, and the same card can
-    /// be written again.
-    #[test]
-    fn pulled_anywhere_it_is_plainly_unfinished(after in 1u64..(CARD as u64 - 2 * CHUNK)) {
-        let slot = MemorySlot::default();
-        let insertion = slot.put(vec![0xe5; CARD], false);
-        let card = slot.open(insertion).unwrap();
-        slot.vanish_after(after);
-        let (disk, map) = content();
-        let failed = write(card.as_ref(), &disk, &map, &mark(), &Progress::default()).unwrap_err();
-        prop_assert!(matches!(failed, WriteError::Card(CardError::Gone)), "{failed}");
-        let bytes = slot.bytes().unwrap();
-        prop_assert_ne!(&bytes[510..512], &[0x55, 0xaa]);
-        let insertion = slot.put(bytes, false);
-        let card = slot.open(insertion).unwrap();
-        let seen = look(card.as_ref()).unwrap();
-        prop_assert_eq!(seen.occupant, Occupant::Unfinished(mark()));
-        write(card.as_ref(), &disk, &map, &mark(), &Progress::default()).unwrap();
-    }
-}
-
-#[test]
-fn a_cancelled_write_leaves_the_mark() {
-    let slot = MemorySlot::default();
-    let insertion = slot.put(vec![0; CARD], false);
-    let card = slot.open(insertion).unwrap();
-    let (disk, map) = content();
-    let progress = Progress::default();
-    progress.cancel();
-    let stopped = write(card.as_ref(), &disk, &map, &mark(), &progress).unwrap_err();
-    assert!(matches!(stopped, WriteError::Cancelled));
-    assert_eq!(
-        slot.written(),
-        0,
-        "cancelled before it began, nothing is touched"
-    );
-}
-
 #[test]
 fn content_longer_than_the_card_is_refused_before_anything_is_touched() {
     let slot = MemorySlot::default();
     let insertion = slot.put(vec![7; CARD - 512], false);
     let card = slot.open(insertion).unwrap();
     let (disk, map) = content();
-    let refused = write(card.as_ref(), &disk, &map, &mark(), &Progress::default()).unwrap_err();
-    assert!(matches!(refused, WriteError::TooSmall { .. }));
+    let refused = write(card.as_ref(), &disk, &map, &mark(), false, &Progress::default()).unwrap_err();
+    assert!(matches!(refused.error, WriteError::TooSmall { .. }));
+    assert_eq!(refused.left, Left::Untouched);
     assert_eq!(slot.written(), 0);
 }
 

@@ -156,8 +156,12 @@ fn main() -> ExitCode {
 }
 
 async fn run(args: Args) -> anyhow::Result<()> {
+    let client = Client::new(&args.service, &args.operator);
     let context = Context {
-        client: Client::new(&args.service, &args.operator),
+        client: match args.json {
+            true => client,
+            false => client.for_people(),
+        },
         json: args.json,
     };
     match args.command {

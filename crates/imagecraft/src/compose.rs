@@ -1,7 +1,7 @@
 //! Compose, then write: the exact content of one card, made in an overlay over its base before
 //! anything touches the card.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 use crate::fs::ext::{Attributes, Editor, ExtError};
@@ -178,6 +178,10 @@ pub struct Recipe {
     pub growth: Option<Growth>,
     /// Whether partitions that cannot be edited are left as they are, and the rest is done.
     pub go_on: bool,
+    /// Whether a file system that is found damaged is changed all the same.
+    pub although_damaged: bool,
+    /// Where data behind the last partition ends that belongs to the base: it goes onto the card.
+    pub behind: Option<u64>,
     /// The stamp to leave, where a partition allows.
     pub stamp: Option<Stamp>,
 }
@@ -189,8 +193,8 @@ pub struct LeftOut {
     pub partition: u32,
     /// Why.
     pub why: String,
-    /// Files that should have gone there.
-    pub paths: Vec<String>,
+    /// Files that should have gone there, by their places in the recipe.
+    pub files: Vec<usize>,
 }
 
 /// Every byte that a card shall hold.
@@ -204,8 +208,8 @@ pub struct Composed<B> {
     pub touched: Vec<u64>,
     /// Its table and partitions.
     pub layout: Layout,
-    /// Whether the stamp found a place.
-    pub stamped: bool,
+    /// Why there is no stamp on it, where one was wanted.
+    pub unstamped: Option<String>,
     /// What growing came to, or why nothing was grown; `None` if it was not asked for.
     pub grown: Option<Result<Grown, String>>,
     /// Partitions that could not be edited, where the rest was to go on.
@@ -231,6 +235,14 @@ pub enum ComposeError {
         target: Target,
         /// The file that should go there.
         path: String,
+    },
+    /// A file system is damaged, so that changing it could spoil more.
+    #[error("the file system on partition {number} is damaged: {found}; it was not changed")]
+    Damaged {
+        /// Number of the partition.
+        number: u32,
+        /// What was found.
+        found: String,
     },
     /// The partition's file system cannot be edited.
     #[error("{} cannot be edited: {why}", paths_on(paths, *number))]
@@ -284,7 +296,10 @@ pub fn compose<B: Disk>(
     recipe: &Recipe,
 ) -> Result<Composed<B>, ComposeError> {
     let before = Layout::read(&base)?;
-    let needed = before.smallest_card();
+    let behind = recipe.behind.map_or(0, |end| end.min(base.len()));
+    let needed = behind
+        .saturating_add(before.backup_len())
+        .max(before.smallest_card());
     if needed > card_len {
         return Err(ComposeError::CardTooSmall {
             needed,
@@ -292,9 +307,10 @@ pub fn compose<B: Disk>(
         });
     }
     let mut disk = Overlay::new(base, card_len);
-    // What the base holds behind its last partition, such as the backup of its table, is not
+    // What else the base holds behind its last partition, such as the backup of its table, is not
     // content of the card.
-    let mut base_map = base_map.resized(before.partitions_end()).resized(card_len);
+    let end = before.partitions_end().max(behind);
+    let mut base_map = base_map.resized(end).resized(card_len);
     if let Some(table) = &before.gpt {
         table.fit(&mut disk)?;
         let backup = card_len - table.backup_len();
@@ -303,183 +319,268 @@ pub fn compose<B: Disk>(
     let mut work = Work::default();
     let mut layout = before;
     work.sort(&disk, &layout, recipe)?;
-    work.begin_growth(&mut disk, &mut layout, card_len, recipe)?;
-    work.edit(&mut disk, &layout, recipe)?;
+    work.grow(&mut disk, &mut layout, recipe)?;
+    work.place(&mut disk, &layout, recipe)?;
+    work.stamp(&mut disk, &layout, recipe)?;
     let touched = disk.touched_chunks(&base_map);
     Ok(Composed {
         map: disk.map(&base_map),
         touched,
         layout: Layout::read(&disk)?,
         disk,
-        stamped: work.stamped,
+        unstamped: work.unstamped,
         grown: work.grown,
         left_out: work.left_out,
     })
 }
 
-/// What is to be done on which partition.
+/// What is to be done on which partition. Each change of a partition takes place on an overlay of
+/// its own, and is taken over when it has succeeded as a whole.
 #[derive(Default)]
 struct Work {
-    files: BTreeMap<u32, Vec<PlacedFile>>,
-    /// The partition whose file system is grown.
-    growing: Option<(u32, bool)>,
+    /// Places of files in the recipe, by partition.
+    files: BTreeMap<u32, Vec<usize>>,
+    /// Partitions whose file systems were looked at and may be changed.
+    sound: BTreeSet<u32>,
     grown: Option<Result<Grown, String>>,
     left_out: Vec<LeftOut>,
-    stamped: bool,
+    unstamped: Option<String>,
 }
 
 impl Work {
-    /// Finds the partition of every file, the stamp among them.
+    /// Finds the partition of every file.
     fn sort<D: Disk>(
         &mut self,
         disk: &D,
         layout: &Layout,
         recipe: &Recipe,
     ) -> Result<(), ComposeError> {
-        for file in &recipe.files {
+        for (number, file) in recipe.files.iter().enumerate() {
             let found = file.target.find(disk, layout);
             let partition = found.ok_or_else(|| ComposeError::NoPartition {
                 target: file.target.clone(),
                 path: file.path.clone(),
             })?;
-            let files = self.files.entry(partition.number).or_default();
-            files.push(file.clone());
+            self.files.entry(partition.number).or_default().push(number);
         }
         Ok(())
     }
 
-    /// Gives the last partition its new end, unless its file system cannot be grown.
-    fn begin_growth<B: Disk>(
+    /// What a change of the file system relies on must be whole.
+    fn check<D: Disk>(
+        &mut self,
+        disk: &D,
+        partition: &Partition,
+        recipe: &Recipe,
+    ) -> Result<(), ComposeError> {
+        if recipe.although_damaged || !self.sound.insert(partition.number) {
+            return Ok(());
+        }
+        match crate::fs::damage(partition, partition.window(disk)?) {
+            None => Ok(()),
+            Some(found) => {
+                self.sound.remove(&partition.number);
+                Err(ComposeError::Damaged {
+                    number: partition.number,
+                    found,
+                })
+            }
+        }
+    }
+
+    /// Gives the last partition its new end, and its file system with it; both or neither.
+    fn grow<B: Disk>(
         &mut self,
         disk: &mut Overlay<B>,
         layout: &mut Layout,
-        card_len: u64,
         recipe: &Recipe,
     ) -> Result<(), ComposeError> {
         let Some(growth) = recipe.growth else {
             return Ok(());
         };
-        let (number, before, end) = match grow::reach(layout, card_len, growth) {
-            Ok((partition, end)) => (partition.number, partition.clone(), end),
+        let reach = grow::reach(layout, disk.len(), growth, recipe.behind);
+        let (partition, end) = match reach {
+            Ok((partition, end)) => (partition.clone(), end),
             Err(why) => {
                 self.grown = Some(Err(why));
                 return Ok(());
             }
         };
-        if let Err(e) = try_ext(disk, &before) {
-            let why = format!("{} cannot be grown: {e}", before.title());
-            if !recipe.go_on {
-                return Err(ComposeError::NotEditable {
-                    paths: Vec::new(),
-                    number,
-                    why,
-                });
+        let mut longer = layout.clone();
+        let mut trial = Overlay::new(&*disk, disk.len());
+        let grown = self.grow_in(&mut trial, &mut longer, &partition, end, recipe);
+        let changes = trial.into_changes();
+        match grown {
+            Ok(grown) => {
+                if grown.is_ok() {
+                    disk.take_over(changes);
+                    *layout = longer;
+                }
+                self.grown = Some(grown);
             }
-            self.grown = Some(Err(why));
-            return Ok(());
+            Err(error) if recipe.go_on => self.grown = Some(Err(error.to_string())),
+            Err(error) => return Err(error),
         }
-        if let Err(why) = grow::lengthen(disk, layout, number, end) {
-            self.grown = Some(Err(why));
-            return Ok(());
-        }
-        self.growing = Some((number, growth.scattered));
-        self.grown = Some(Ok(Grown {
-            partition: number,
-            before: before.len,
-            after: end - before.start,
-            filled: before.len,
-            limited: None,
-        }));
         Ok(())
     }
 
-    fn edit<B: Disk>(
+    fn grow_in<B: Disk>(
+        &mut self,
+        disk: &mut Overlay<B>,
+        longer: &mut Layout,
+        before: &Partition,
+        end: u64,
+        recipe: &Recipe,
+    ) -> Result<Result<Grown, String>, ComposeError> {
+        let number = before.number;
+        self.check(disk, before, recipe)?;
+        try_ext(disk, before).map_err(|e| ComposeError::NotEditable {
+            paths: Vec::new(),
+            number,
+            why: format!("{} cannot be grown: {e}", before.title()),
+        })?;
+        if let Err(why) = grow::lengthen(disk, longer, number, end) {
+            return Ok(Err(why));
+        }
+        let wrong = |e: ExtError| ComposeError::Edit {
+            path: "the growth of its file system".into(),
+            number,
+            why: e.to_string(),
+        };
+        let after = Partition {
+            len: end.saturating_sub(before.start),
+            ..before.clone()
+        };
+        let mut editor = Editor::open(after.window(&mut *disk)?).map_err(wrong)?;
+        let scattered = recipe.growth.is_some_and(|growth| growth.scattered);
+        let done = editor.grow(scattered).map_err(wrong)?;
+        editor.close().map_err(wrong)?;
+        Ok(Ok(Grown {
+            partition: number,
+            before: before.len,
+            after: after.len,
+            filled: done.after,
+            limited: done.limited,
+        }))
+    }
+
+    /// Puts the files on their partitions: all of a partition's, or none.
+    fn place<B: Disk>(
         &mut self,
         disk: &mut Overlay<B>,
         layout: &Layout,
         recipe: &Recipe,
     ) -> Result<(), ComposeError> {
-        let stamp = recipe.stamp.as_ref().map(|stamp| {
-            PlacedFile::file(Target::Boot, format!("/{STAMP_PATH}"), stamp.to_bytes())
-        });
-        let stamped = layout.boot().or_else(|| root(&*disk, layout));
-        let stamped = stamped.map(|partition| partition.number);
-        for partition in &layout.partitions {
-            let number = partition.number;
-            let mut files = self.files.remove(&number).unwrap_or_default();
-            let scattered = self.growing.filter(|(growing, _)| *growing == number);
-            let stamp = stamp.as_ref().filter(|_| stamped == Some(number));
-            let only_stamp = files.is_empty() && scattered.is_none();
-            files.extend(stamp.cloned());
-            if files.is_empty() && scattered.is_none() {
-                continue;
-            }
-            let done = if partition.is_fat() {
-                edit_fat(disk, partition, &files)
-            } else if partition.is_ext() {
-                self.edit_ext(disk, partition, &files, scattered.map(|(_, how)| how))
-            } else {
-                Err(not_editable(
-                    partition,
-                    &files,
-                    format!(
-                        "it holds {}; only FAT and ext file systems can be edited",
-                        partition.holds()
-                    ),
-                ))
-            };
-            match done {
-                Ok(()) => self.stamped |= stamp.is_some(),
-                // A stamp is a convenience, whose lack must not cost a card.
-                Err(_) if only_stamp => {}
-                Err(ComposeError::NotEditable { paths, number, why }) if recipe.go_on => {
-                    self.left_out.push(LeftOut {
-                        partition: number,
-                        why,
-                        paths,
-                    });
+        for (number, files) in std::mem::take(&mut self.files) {
+            let found = layout.partitions.iter().find(|one| one.number == number);
+            let Some(partition) = found else { continue };
+            let wanted: Vec<_> = files.iter().map(|at| recipe.files[*at].clone()).collect();
+            let mut trial = Overlay::new(&*disk, disk.len());
+            let done = self
+                .check(&trial, partition, recipe)
+                .and_then(|()| edit(&mut trial, partition, &wanted));
+            let changes = trial.into_changes();
+            let why = match done {
+                Ok(()) => {
+                    disk.take_over(changes);
+                    continue;
                 }
+                Err(ComposeError::NotEditable { why, .. }) if recipe.go_on => why,
+                Err(ComposeError::Damaged { found, .. }) if recipe.go_on => found,
                 Err(e) => return Err(e),
-            }
+            };
+            self.left_out.push(LeftOut {
+                partition: number,
+                why,
+                files,
+            });
         }
         Ok(())
     }
 
-    fn edit_ext<B: Disk>(
+    /// Leaves the stamp where there is a place for it. It is a convenience, whose lack must not
+    /// cost a card, and is said.
+    fn stamp<B: Disk>(
         &mut self,
         disk: &mut Overlay<B>,
-        partition: &Partition,
-        files: &[PlacedFile],
-        scattered: Option<bool>,
+        layout: &Layout,
+        recipe: &Recipe,
     ) -> Result<(), ComposeError> {
-        try_ext(disk, partition).map_err(|e| not_editable(partition, files, e.to_string()))?;
-        let wrong = |path: &str, e: ExtError| ComposeError::Edit {
-            path: path.into(),
-            number: partition.number,
-            why: e.to_string(),
+        let Some(stamp) = &recipe.stamp else {
+            return Ok(());
         };
-        let window = partition.window(&mut *disk)?;
-        let mut editor = Editor::open(window).map_err(|e| wrong("a file", e))?;
-        // First, so that files find the room that is gained.
-        if let Some(scattered) = scattered {
-            let done = editor.grow(scattered);
-            let done = done.map_err(|e| wrong("the growth of its file system", e))?;
-            if let Some(Ok(grown)) = &mut self.grown {
-                grown.filled = done.after;
-                grown.limited = done.limited;
+        if layout.has_finding("iso") {
+            self.unstamped = Some("an ISO image is not changed unless that is asked for".into());
+            return Ok(());
+        }
+        let file = PlacedFile::file(Target::Boot, format!("/{STAMP_PATH}"), stamp.to_bytes());
+        let places = [layout.boot(), root(&*disk, layout)];
+        let mut why = None;
+        for partition in places.into_iter().flatten().cloned().collect::<Vec<_>>() {
+            let mut trial = Overlay::new(&*disk, disk.len());
+            let done = self
+                .check(&trial, &partition, recipe)
+                .and_then(|()| edit(&mut trial, &partition, std::slice::from_ref(&file)));
+            let changes = trial.into_changes();
+            match done {
+                Ok(()) => {
+                    disk.take_over(changes);
+                    return Ok(());
+                }
+                Err(ComposeError::Disk(e)) => return Err(e.into()),
+                Err(e) => {
+                    why.get_or_insert_with(|| e.to_string());
+                }
             }
         }
-        for file in files {
-            let given = &file.attributes;
-            let done = match &file.change {
-                Change::File(bytes) => editor.put(&file.path, bytes, given),
-                Change::Link(target) => editor.link(&file.path, target),
-                Change::Remove => editor.remove(&file.path).map(|_| ()),
-            };
-            done.map_err(|e| wrong(&file.path, e))?;
-        }
-        editor.close().map_err(|e| wrong("a file", e))
+        let none = || "it has neither a FAT nor an ext partition".into();
+        self.unstamped = Some(why.unwrap_or_else(none));
+        Ok(())
     }
+}
+
+/// Changes files on one partition.
+fn edit<B: Disk>(
+    disk: &mut Overlay<B>,
+    partition: &Partition,
+    files: &[PlacedFile],
+) -> Result<(), ComposeError> {
+    if partition.is_fat() {
+        edit_fat(disk, partition, files)
+    } else if partition.is_ext() {
+        edit_ext(disk, partition, files)
+    } else {
+        let why = format!(
+            "it holds {}; only FAT and ext file systems can be edited",
+            partition.holds()
+        );
+        Err(not_editable(partition, files, why))
+    }
+}
+
+fn edit_ext<B: Disk>(
+    disk: &mut Overlay<B>,
+    partition: &Partition,
+    files: &[PlacedFile],
+) -> Result<(), ComposeError> {
+    try_ext(disk, partition).map_err(|e| not_editable(partition, files, e.to_string()))?;
+    let wrong = |path: &str, e: ExtError| ComposeError::Edit {
+        path: path.into(),
+        number: partition.number,
+        why: e.to_string(),
+    };
+    let window = partition.window(&mut *disk)?;
+    let mut editor = Editor::open(window).map_err(|e| wrong("a file", e))?;
+    for file in files {
+        let given = &file.attributes;
+        let done = match &file.change {
+            Change::File(bytes) => editor.put(&file.path, bytes, given),
+            Change::Link(target) => editor.link(&file.path, target),
+            Change::Remove => editor.remove(&file.path).map(|_| ()),
+        };
+        done.map_err(|e| wrong(&file.path, e))?;
+    }
+    editor.close().map_err(|e| wrong("a file", e))
 }
 
 /// Whether an ext file system can be edited, tried on a copy.
@@ -512,7 +613,6 @@ fn edit_fat<B: Disk>(
     };
     let unusable = |e: FatError| not_editable(partition, files, e.to_string());
     let mut fat = Fat::open(partition.window(disk)?).map_err(unusable)?;
-    fat.check().map_err(unusable)?;
     for file in files {
         let done = match &file.change {
             Change::File(bytes) => fat.put(&file.path, bytes),

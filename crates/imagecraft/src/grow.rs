@@ -35,8 +35,24 @@ pub struct Grown {
 }
 
 /// The partition that ends last, and where it may end on a card of `card_len` bytes; or why it
-/// is left as it is.
-pub fn reach(layout: &Layout, card_len: u64, growth: Growth) -> Result<(&Partition, u64), String> {
+/// is left as it is. `behind` is where data behind the last partition ends, if there is any.
+pub fn reach(
+    layout: &Layout,
+    card_len: u64,
+    growth: Growth,
+    behind: Option<u64>,
+) -> Result<(&Partition, u64), String> {
+    if layout.has_finding("hybrid") {
+        return Err(
+            "the master boot record names partitions beside the GUID partition table, and the two would not agree any more"
+                .into(),
+        );
+    }
+    if let Some(end) = behind.filter(|end| *end > layout.partitions_end()) {
+        return Err(format!(
+            "there is data behind the last partition, up to byte {end}, which would be overwritten"
+        ));
+    }
     let last = layout
         .partitions
         .iter()

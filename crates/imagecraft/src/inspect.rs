@@ -49,6 +49,8 @@ pub struct Inspection {
     pub boot: Vec<String>,
     /// The file that will enlarge the root at first boot.
     pub grower: Option<String>,
+    /// Where data behind the last partition ends, if there is any.
+    pub behind: Option<u64>,
     /// What is noteworthy, most serious first.
     pub findings: Vec<Finding>,
 }
@@ -58,10 +60,30 @@ pub struct Inspection {
 /// # Errors
 /// No table and no file system, a table of which no copy holds, or a disk that cannot be read.
 pub fn inspect<D: Disk + ?Sized>(disk: &D) -> Result<Inspection, LayoutError> {
+    inspect_kept(disk, &Map::uniform(disk.len(), ByteKind::Data))
+}
+
+/// The same where `kept` says which bytes of the disk can hold anything, as that of an image in
+/// the vault does.
+///
+/// # Errors
+/// As [`inspect`].
+pub fn inspect_kept<D: Disk + ?Sized>(disk: &D, kept: &Map) -> Result<Inspection, LayoutError> {
     let layout = Layout::survey(disk)?;
     let usages = layout.usages(disk)?;
-    let map = layout.map_with(disk.len(), &usages);
+    let mut map = layout.map_with(disk.len(), &usages);
     let mut findings = layout.findings.clone();
+    let behind = layout.data_behind(disk, kept)?;
+    if let Some(end) = behind {
+        let from = layout.partitions_end();
+        findings.push(Finding::caution(
+            "data-behind",
+            format!(
+                "There is data behind the last partition, between bytes {from} and {end}. It is kept and written; the last partition is not grown over it."
+            ),
+        ));
+        map.set(from, end, ByteKind::Data);
+    }
     let mut machine = Machine::default();
     for (partition, usage) in layout.partitions.iter().zip(&usages) {
         findings.extend(state_finding(partition, usage.as_ref()));
@@ -69,6 +91,17 @@ pub fn inspect<D: Disk + ?Sized>(disk: &D) -> Result<Inspection, LayoutError> {
             && let Ok(Some(files)) = fs::open(partition.window(disk)?)
         {
             machine::look(files.as_ref(), &mut machine);
+        }
+        if partition.end() <= disk.len()
+            && let Some(why) = fs::damage(partition, partition.window(disk)?)
+        {
+            findings.push(Finding::caution(
+                "damaged",
+                format!(
+                    "The file system on {} is damaged: {why}. It is written as it is, and not changed unless somebody insists.",
+                    partition.title()
+                ),
+            ));
         }
     }
     if layout.table == TableKind::Mbr && has_boot_code(disk)? {
@@ -103,8 +136,14 @@ pub fn inspect<D: Disk + ?Sized>(disk: &D) -> Result<Inspection, LayoutError> {
     Ok(Inspection {
         partitions,
         gaps: gaps(&layout, disk.len()),
-        smallest_card: layout.smallest_card(),
-        shrunk_card: shrunk_card(&layout, &usages),
+        smallest_card: behind
+            .map_or(0, |end| end + layout.backup_len())
+            .max(layout.smallest_card()),
+        shrunk_card: match behind {
+            Some(_) => None,
+            None => shrunk_card(&layout, &usages),
+        },
+        behind,
         architectures: machine.architectures.into_iter().collect(),
         boot: machine.boot.into_iter().collect(),
         grower: machine.grower,

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::fs::{self, FileSystem, Usage};
 use crate::table::{TableKind, gpt, mbr};
-use crate::{ByteKind, Disk, DiskError, Finding, Map, SECTOR, Window};
+use crate::{ByteKind, CHUNK, Disk, DiskError, Finding, Map, SECTOR, Window};
 
 /// Bytes at the end of a disk that are never called free.
 const KEPT_END: u64 = 1 << 20;
@@ -143,8 +143,19 @@ impl Layout {
                 .findings
                 .push(Finding::serious(code, sentence(&fault.to_string())));
         }
+        if is_iso(disk)? {
+            layout.findings.push(Finding::note(
+                ISO,
+                "The disk is an ISO 9660 image as well: changing a partition of it may break that, so that none is changed unless a sheet names it by number or label.",
+            ));
+        }
         layout.fill(disk)?;
         Ok(layout)
+    }
+
+    /// Whether something was found that has this word for programs.
+    pub fn has_finding(&self, code: &str) -> bool {
+        self.findings.iter().any(|finding| finding.code == code)
     }
 
     /// Says which file system fills each partition that lies on the disk.
@@ -375,8 +386,12 @@ impl Layout {
     /// Fewest bytes that a card must hold for this content: up to the end of the last partition,
     /// and the backup of a GPT behind it.
     pub fn smallest_card(&self) -> u64 {
-        self.partitions_end()
-            .saturating_add(self.gpt.as_ref().map_or(0, gpt::Gpt::backup_len))
+        self.partitions_end().saturating_add(self.backup_len())
+    }
+
+    /// Bytes that the backup of a GPT takes at the end of the disk; 0 without one.
+    pub fn backup_len(&self) -> u64 {
+        self.gpt.as_ref().map_or(0, gpt::Gpt::backup_len)
     }
 
     /// The map of a disk of `len` bytes with this layout, while no file system is looked into:
@@ -391,7 +406,54 @@ impl Layout {
             len,
             ByteKind::Data,
         );
+        if let Some((from, to)) = self.backup_elsewhere() {
+            map.set(from, to, ByteKind::Data);
+        }
         map
+    }
+
+    /// Where the GPT says that its backup lies, with the table in front of it.
+    fn backup_elsewhere(&self) -> Option<(u64, u64)> {
+        let gpt = self.gpt.as_ref()?;
+        let to = gpt.other_at()?.checked_add(gpt.sector)?;
+        Some((to.saturating_sub(gpt.backup_len()), to))
+    }
+
+    /// Where data behind the last partition ends, if there is any beside the backup of a GPT. Only
+    /// what `map` calls data is read.
+    pub fn data_behind<D: Disk + ?Sized>(
+        &self,
+        disk: &D,
+        map: &Map,
+    ) -> Result<Option<u64>, DiskError> {
+        let first = self.partitions_end();
+        let mut known = Vec::new();
+        known.extend(self.backup_elsewhere());
+        if let Some(gpt) = &self.gpt {
+            known.push((disk.len().saturating_sub(gpt.backup_len()), disk.len()));
+        }
+        if self.has_finding("old-gpt") {
+            // The backup of an older table, for sectors of either size.
+            known.push((disk.len().saturating_sub(5 * 4096), disk.len()));
+        }
+        let runs: Vec<_> = map.runs_in(first, disk.len()).to_vec();
+        for run in runs.into_iter().rev().filter(|run| run.kind == ByteKind::Data) {
+            let (from, mut to) = (run.start.max(first), run.end.min(disk.len()));
+            while to > from {
+                let at = (to - 1) / CHUNK * CHUNK;
+                let at = at.max(from);
+                let mut bytes = disk.read_vec(at, (to - at) as usize)?;
+                for (start, end) in &known {
+                    let within = |byte: u64| (byte.clamp(at, to) - at) as usize;
+                    bytes[within(*start)..within(*end)].fill(0);
+                }
+                if let Some(last) = bytes.iter().rposition(|byte| *byte != 0) {
+                    return Ok(Some(at + last as u64 + 1));
+                }
+                to = at;
+            }
+        }
+        Ok(None)
     }
 
     /// The map of the disk, with what its file systems call free.
@@ -448,7 +510,11 @@ impl Layout {
     }
 
     /// The partition that settings go to when a sheet says `boot`: the first with FAT on it.
+    /// None on an ISO image, whose parts are not changed unless they are named.
     pub fn boot(&self) -> Option<&Partition> {
+        if self.has_finding(ISO) {
+            return None;
+        }
         self.partitions.iter().find(|partition| partition.is_fat())
     }
 }
@@ -501,6 +567,23 @@ fn judge_backup<D: Disk + ?Sized>(
             "The GUID partition table has no backup that holds, as if the image had been cut behind its last partition; cards get one.",
         ),
     }))
+}
+
+/// Word for programs of the finding that a disk is an ISO 9660 image too.
+const ISO: &str = "iso";
+
+/// Whether there is a volume descriptor of ECMA-119 in the 17th sector of 2048 bytes.
+fn is_iso<D: Disk + ?Sized>(disk: &D) -> Result<bool, DiskError> {
+    const AT: u64 = 16 * 2048 + 1;
+    match disk.len() > AT + 5 {
+        true => match disk.read_vec(AT, 5) {
+            Ok(found) => Ok(found == b"CD001"),
+            // It has not arrived yet, and nothing is edited before it has.
+            Err(DiskError::NotYet { .. }) => Ok(false),
+            Err(e) => Err(e),
+        },
+        false => Ok(false),
+    }
 }
 
 /// A message as a sentence of its own.

@@ -63,6 +63,8 @@ impl<B: Disk> Overlay<B> {
         self.equal
             .iter()
             .flat_map(|(from, to)| from..to)
+            // What was zeroed counts as that.
+            .filter(|block| !self.zeroed.contains(*block))
             .filter(|block| {
                 let (start, end) = (block * BLOCK, self.len.min((block + 1) * BLOCK));
                 end > base.len() || base.has_free(start, end)
@@ -107,6 +109,44 @@ impl<B: Disk> Overlay<B> {
         }
         buf[inside..].fill(0);
         Ok(())
+    }
+}
+
+/// What an overlay changed, apart from its base.
+pub struct Changes {
+    blocks: BTreeMap<u64, Box<[u8; BLOCK_LEN]>>,
+    zeroed: Ranges,
+    equal: Ranges,
+}
+
+impl<B> Overlay<B> {
+    /// What was changed, for the overlay that this one was laid over: so that a change of several
+    /// steps takes place as a whole or not at all.
+    pub fn into_changes(self) -> Changes {
+        Changes {
+            blocks: self.blocks,
+            zeroed: self.zeroed,
+            equal: self.equal,
+        }
+    }
+
+    /// Takes over what an overlay over this one, of the same length, changed.
+    pub fn take_over(&mut self, changes: Changes) {
+        for (from, to) in changes.zeroed.iter() {
+            self.drop_blocks(from, to);
+            self.zeroed.add(from, to);
+        }
+        for (from, to) in changes.equal.iter() {
+            self.equal.add(from, to);
+        }
+        self.blocks.extend(changes.blocks);
+    }
+
+    fn drop_blocks(&mut self, from: u64, to: u64) {
+        let gone: Vec<u64> = self.blocks.range(from..to).map(|(block, _)| *block).collect();
+        for block in gone {
+            self.blocks.remove(&block);
+        }
     }
 }
 
@@ -193,14 +233,7 @@ impl<B: Disk> Disk for Overlay<B> {
         }
         let tail = (last * BLOCK).min(end);
         self.write_at(tail, &zeros[..(end - tail) as usize])?;
-        let gone: Vec<u64> = self
-            .blocks
-            .range(first / BLOCK..last)
-            .map(|(block, _)| *block)
-            .collect();
-        for block in gone {
-            self.blocks.remove(&block);
-        }
+        self.drop_blocks(first / BLOCK, last);
         self.zeroed.add(first / BLOCK, last);
         Ok(())
     }
@@ -237,6 +270,42 @@ mod tests {
             }
             prop_assert_eq!(overlay.read_vec(0, len).unwrap(), model);
             prop_assert_eq!(&base, &kept);
+        }
+    }
+
+    proptest! {
+        /// A nested overlay that is taken over leaves what the same writes would have left; one
+        /// that is not leaves nothing.
+        #[test]
+        fn nested_changes_are_taken_over_whole_or_not(
+            steps in proptest::collection::vec(
+                (any::<bool>(), proptest::collection::vec((0u64..49_000, 1usize..9000, any::<u8>()), 1..6)), 1..6)
+        ) {
+            let base = MemoryDisk::from((0..50_000u32).map(|i| (i % 251) as u8).collect::<Vec<_>>());
+            let mut plain = Overlay::new(&base, 50_000);
+            let mut merged = Overlay::new(&base, 50_000);
+            let map = Map::uniform(50_000, ByteKind::Free);
+            for (taken, writes) in steps {
+                let mut nested = Overlay::new(&merged, 50_000);
+                for (offset, len, byte) in writes {
+                    let len = len.min(50_000 - offset as usize);
+                    let write = |disk: &mut dyn Disk| match byte % 3 {
+                        0 => disk.zero_at(offset, len as u64),
+                        _ => disk.write_at(offset, &vec![byte; len]),
+                    };
+                    write(&mut nested).unwrap();
+                    if taken {
+                        write(&mut plain).unwrap();
+                    }
+                }
+                let changes = nested.into_changes();
+                if taken {
+                    merged.take_over(changes);
+                }
+            }
+            prop_assert_eq!(merged.read_vec(0, 50_000).unwrap(), plain.read_vec(0, 50_000).unwrap());
+            prop_assert_eq!(merged.map(&map), plain.map(&map));
+            prop_assert_eq!(merged.touched_chunks(&map), plain.touched_chunks(&map));
         }
     }
 

@@ -122,6 +122,8 @@ fn recipe() -> Recipe {
         ],
         growth: Some(Growth::default()),
         go_on: false,
+        although_damaged: false,
+        behind: None,
         stamp: Some(stamp()),
     }
 }
@@ -195,7 +197,7 @@ fn cards_of_every_table_are_filled_and_grown() {
         let card_len = 300 * MIB + 77 * 512;
         let composed =
             compose(&base, &map, card_len, &recipe()).unwrap_or_else(|e| panic!("{what}: {e}"));
-        assert!(composed.stamped && composed.left_out.is_empty(), "{what}");
+        assert!(composed.unstamped.is_none() && composed.left_out.is_empty(), "{what}");
         let grown = composed.grown.clone().unwrap().unwrap();
         let last = composed.layout.partitions.last().unwrap();
         let before = layout.partitions.last().unwrap();
@@ -302,9 +304,9 @@ fn a_partition_that_cannot_be_edited_is_refused_or_left_out() {
     assert!(refused.to_string().contains("quota"), "{refused}");
     recipe.go_on = true;
     let composed = compose(&base, &map, 200 * MIB, &recipe).unwrap();
-    assert!(composed.stamped);
+    assert_eq!(composed.unstamped, None);
     let left = &composed.left_out[0];
-    assert_eq!((left.partition, left.paths.len()), (2, 4), "{left:?}");
+    assert_eq!((left.partition, left.files.as_slice()), (2, &[1, 2, 3, 4][..]), "{left:?}");
     assert!(left.why.contains("quota"), "{left:?}");
     assert!(composed.grown.unwrap().unwrap_err().contains("quota"));
     let found = read_base(
@@ -361,4 +363,200 @@ fn a_card_without_fat_carries_its_stamp_on_the_root() {
         code == 0 && words.contains("Block count:              102400"),
         "{words}"
     );
+}
+
+/// Writes a composed card out and asks the judges about its root partition.
+fn judge_root(dir: &Path, composed: &imagecraft::compose::Composed<&FileDisk>, what: &str) {
+    let card = dir.join("card");
+    write_out(composed, &card, true);
+    let root = composed.layout.partitions.iter().find(|one| one.is_ext());
+    let root = root.unwrap();
+    let part = dir.join("root");
+    let _ = fs::remove_file(&part);
+    run(
+        "dd",
+        &[
+            &format!("if={}", card.display()),
+            &format!("of={}", part.display()),
+            "bs=1M",
+            &format!("skip={}", root.start / MIB),
+            &format!("count={}", root.len / MIB),
+            "status=none",
+        ],
+    );
+    is_sound(&part, what);
+}
+
+#[test]
+fn a_full_root_is_left_whole_and_says_that_it_takes_no_stamp() {
+    let dir = TempDir::new().unwrap();
+    let path = dir.path().join("image.raw");
+    // One ext partition and no FAT, filled to the last block.
+    FileDisk::create(&path, 30 * MIB).unwrap();
+    let tree = dir.path().join("full");
+    fs::create_dir_all(tree.join("etc")).unwrap();
+    fs::write(tree.join("large"), vec![7_u8; 22 << 20]).unwrap();
+    let part = dir.path().join("part");
+    assert!(mke2fs(&part, 26, "-t ext4 -b 4096 -O ^has_journal -m 0", Some(&tree)));
+    for number in 0..2000 {
+        let small = dir.path().join("small");
+        fs::write(&small, vec![1_u8; 16_384]).unwrap();
+        let command = format!("write {} n{number}", small.display());
+        let (words, _) = tool("debugfs", &["-w", "-R", &command, part.to_str().unwrap()]);
+        if words.contains("Could not allocate") || words.contains("No space") {
+            break;
+        }
+    }
+    tool("e2fsck", &["-fy", part.to_str().unwrap()]);
+    let rules = dir.path().join("rules");
+    fs::write(&rules, "label: dos\nstart=8192, size=53248, type=83\n").unwrap();
+    let command = format!("sfdisk -q {} < {}", path.display(), rules.display());
+    run("sh", &["-c", &command]);
+    put(&path, &part, 4);
+    let base = FileDisk::open(&path).unwrap();
+    let map = Layout::read(&base).unwrap().map(&base).unwrap();
+    let mut recipe = Recipe {
+        stamp: Some(stamp()),
+        ..Recipe::default()
+    };
+    let composed = compose(&base, &map, 30 * MIB, &recipe).unwrap();
+    let why = composed.unstamped.clone().expect("there is no room for it");
+    assert!(why.contains("full"), "{why}");
+    judge_root(dir.path(), &composed, "without a stamp");
+    // Files that are wanted and find no room are refused, not left out in silence.
+    recipe.files = vec![PlacedFile::file(Target::Root, "/etc/keys", vec![b'k'; 90_000])];
+    let refused = compose(&base, &map, 30 * MIB, &recipe).unwrap_err();
+    assert!(matches!(refused, ComposeError::Edit { .. }), "{refused}");
+    // Grown, there is room for all of it.
+    recipe.growth = Some(Growth::default());
+    let composed = compose(&base, &map, 90 * MIB, &recipe).unwrap();
+    assert_eq!(composed.unstamped, None);
+    judge_root(dir.path(), &composed, "grown");
+}
+
+#[test]
+fn a_damaged_file_system_is_refused_by_what_is_wrong_with_it() {
+    let dir = TempDir::new().unwrap();
+    let options = "-t ext4 -b 4096 -O ^metadata_csum,^has_journal";
+    // What debugfs does to the root, and a word of what is said about it.
+    for (commands, says) in [
+        ("set_inode_field /etc/hostname block[0] 0x0003f30a", "extent"),
+        ("set_inode_field /etc/hostname block[1] 0x00090004", "extent"),
+        ("set_inode_field /etc/hostname block[5] 0x7fffffff", "outside"),
+        ("set_inode_field /etc/hostname block[5] 2", "belongs to"),
+        ("link etc etc/circle", "reached twice"),
+        ("link <900> etc/ghost", "not in use"),
+        ("set_super_value inodes_count 4294967280", "number of inodes"),
+    ] {
+        let path = image(dir.path(), MBR, options);
+        let root = dir.path().join("root");
+        let _ = fs::remove_file(&root);
+        run(
+            "dd",
+            &[
+                &format!("if={}", path.display()),
+                &format!("of={}", root.display()),
+                "bs=1M",
+                "skip=20",
+                "count=40",
+                "status=none",
+            ],
+        );
+        run("debugfs", &["-w", "-R", commands, root.to_str().unwrap()]);
+        put(&path, &root, 20);
+        let base = FileDisk::open(&path).unwrap();
+        let map = Layout::read(&base).unwrap().map(&base).unwrap();
+        let mut recipe = recipe();
+        let Err(refused) = compose(&base, &map, 200 * MIB, &recipe) else {
+            panic!("{commands}: nothing was found");
+        };
+        assert!(
+            matches!(refused, ComposeError::Damaged { number: 2, .. })
+                && refused.to_string().contains(says),
+            "{commands}: {refused}"
+        );
+        // The rest can be written without it, and the damaged one stays as it is.
+        recipe.go_on = true;
+        let composed = compose(&base, &map, 200 * MIB, &recipe).unwrap();
+        assert_eq!(composed.left_out[0].partition, 2, "{commands}");
+        assert!(composed.grown.unwrap().is_err(), "{commands}");
+        let mut found = vec![0; 40 << 20];
+        composed.disk.read_at(20 * MIB, &mut found).unwrap();
+        assert!(found == fs::read(&root).unwrap(), "{commands}: it was changed");
+    }
+}
+
+#[test]
+fn data_behind_the_last_partition_goes_along_and_is_not_grown_over() {
+    let dir = TempDir::new().unwrap();
+    for table in [MBR, GPT] {
+        let path = image(dir.path(), table, "-t ext4");
+        let disk = FileDisk::open(&path).unwrap();
+        let seen = imagecraft::inspect::inspect(&disk).unwrap();
+        assert_eq!(seen.behind, None, "the backup of a table is no data behind");
+        let file = fs::OpenOptions::new().write(true).open(&path).unwrap();
+        std::os::unix::fs::FileExt::write_all_at(&file, b"a raw boot area", 65 * MIB + 1000).unwrap();
+        let disk = FileDisk::open(&path).unwrap();
+        let seen = imagecraft::inspect::inspect(&disk).unwrap();
+        assert_eq!(seen.behind, Some(65 * MIB + 1015));
+        assert!(seen.findings.iter().any(|one| one.code == "data-behind"));
+        assert!(seen.smallest_card > 65 * MIB);
+        let mut recipe = recipe();
+        recipe.behind = seen.behind;
+        let composed = compose(&disk, &seen.map, 200 * MIB, &recipe).unwrap();
+        let why = composed.grown.clone().unwrap().unwrap_err();
+        assert!(why.contains("behind the last partition"), "{why}");
+        let card = dir.path().join("card");
+        write_out(&composed, &card, true);
+        let bytes = fs::read(&card).unwrap();
+        let at = (65 * MIB + 1000) as usize;
+        assert_eq!(&bytes[at..at + 15], b"a raw boot area");
+        let small = compose(&disk, &seen.map, 62 * MIB, &recipe).unwrap_err();
+        assert!(matches!(small, ComposeError::CardTooSmall { .. }), "{small}");
+    }
+}
+
+#[test]
+fn a_table_backup_in_the_middle_is_kept_and_a_hybrid_is_not_grown() {
+    let dir = TempDir::new().unwrap();
+    let path = image(dir.path(), GPT, "-t ext4");
+    // The image is made longer, so that its backup is not at the end any more.
+    let file = fs::OpenOptions::new().write(true).open(&path).unwrap();
+    file.set_len(120 * MIB).unwrap();
+    let disk = FileDisk::open(&path).unwrap();
+    let layout = Layout::read(&disk).unwrap();
+    let map = layout.map(&disk).unwrap();
+    assert!(!map.has_free(80 * MIB - 33 * 512, 80 * MIB), "the backup is kept");
+    let seen = imagecraft::inspect::inspect(&disk).unwrap();
+    assert_eq!(seen.behind, None);
+    assert!(seen.findings.iter().any(|one| one.code == "backup-not-at-end"));
+
+    let path = image(dir.path(), GPT, "-t ext4");
+    run("sgdisk", &["--hybrid", "1:2", path.to_str().unwrap()]);
+    let disk = FileDisk::open(&path).unwrap();
+    let map = Layout::read(&disk).unwrap().map(&disk).unwrap();
+    let composed = compose(&disk, &map, 200 * MIB, &recipe()).unwrap();
+    let why = composed.grown.unwrap().unwrap_err();
+    assert!(why.contains("beside the GUID partition table"), "{why}");
+}
+
+#[test]
+fn a_partition_inside_an_iso_is_not_changed_without_being_asked() {
+    let dir = TempDir::new().unwrap();
+    let path = image(dir.path(), MBR, "-t ext4");
+    let file = fs::OpenOptions::new().write(true).open(&path).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, b"\x01CD001\x01", 16 * 2048).unwrap();
+    let disk = FileDisk::open(&path).unwrap();
+    let map = Layout::read(&disk).unwrap().map(&disk).unwrap();
+    let mut recipe = Recipe {
+        stamp: Some(stamp()),
+        ..Recipe::default()
+    };
+    let composed = compose(&disk, &map, 200 * MIB, &recipe).unwrap();
+    assert!(composed.unstamped.unwrap().contains("ISO"));
+    let boot = |recipe: &Recipe| compose(&disk, &map, 200 * MIB, recipe);
+    recipe.files = vec![PlacedFile::file(Target::Boot, "a.toml", "a")];
+    assert!(matches!(boot(&recipe), Err(ComposeError::NoPartition { .. })));
+    recipe.files[0].target = Target::Number(1);
+    boot(&recipe).unwrap();
 }

@@ -281,6 +281,8 @@ struct Bench {
     dir: TempDir,
     image: PathBuf,
     mounts: bool,
+    /// Steps that found no room.
+    full: usize,
 }
 
 impl Bench {
@@ -290,6 +292,7 @@ impl Bench {
             image: dir.path().join("image"),
             dir,
             mounts: true,
+            full: 0,
         }
     }
 
@@ -336,8 +339,8 @@ impl Bench {
                         assert!(fine, "{what}: {step:?} was not refused");
                         *expected = after;
                     }
-                    // A folder on the way may have been made, which is a change too.
-                    Err(ExtError::Full(_)) => return,
+                    // Said before anything was changed: not even a folder on the way was made.
+                    Err(ExtError::Full(_)) => self.full += 1,
                     Err(ExtError::WrongKind(_)) => assert!(!fine, "{what}: {step:?} refused"),
                     Err(e) => panic!("{what}: {step:?}: {e}"),
                 }
@@ -384,6 +387,51 @@ fn random_edits_and_growth_leave_what_a_plain_model_says() {
         if let Err(e) = ran {
             panic!("mkfs {options}: {e}");
         }
+    }
+}
+
+/// File systems without a free block, without a free inode, and without either: what finds no room
+/// changes nothing, and what does not need any goes on.
+#[test]
+fn full_file_systems_stay_sound() {
+    let mut bench = Bench::new();
+    let source = bench.dir.path().join("tree");
+    fs::create_dir(&source).unwrap();
+    let first = tree(&source);
+    let cases: u32 = std::env::var("PROPTEST_CASES").map_or(6, |cases| cases.parse().unwrap());
+    for (megabytes, options) in [
+        (3, "-t ext4 -b 1024 -O ^has_journal"),
+        (3, "-t ext2 -b 1024 -m 0"),
+        (8, "-t ext4 -b 4096 -O ^has_journal,^resize_inode -N 96"),
+        (3, "-t ext4 -b 1024 -O ^has_journal,^extent,^64bit -N 96"),
+    ] {
+        assert!(mke2fs(&bench.image, megabytes, options, Some(&source)));
+        let made = fs::read(&bench.image).unwrap();
+        let config = Config {
+            cases,
+            failure_persistence: None,
+            max_shrink_iters: 60,
+            ..Config::default()
+        };
+        let crowding = prop_oneof![
+            3 => a_step().prop_filter("it stays as small as it is", |step| !matches!(step, Step::Grow(_))),
+            2 => (a_path(), 60_000..900_000usize)
+                .prop_map(|(path, len)| Step::Put(path, len, Attributes::default())),
+        ];
+        bench.full = 0;
+        let cell = std::cell::RefCell::new(&mut bench);
+        let ran =
+            TestRunner::new(config).run(&proptest::collection::vec(crowding, 40..120), |steps| {
+                let mut bench = cell.borrow_mut();
+                fs::write(&bench.image, &made).unwrap();
+                let mut expected = first.clone();
+                bench.go(&steps, &mut expected, &format!("mkfs {options}"));
+                Ok(())
+            });
+        if let Err(e) = ran {
+            panic!("mkfs {options}: {e}");
+        }
+        assert!(bench.full > 0, "mkfs {options} was never full");
     }
 }
 

@@ -2,7 +2,8 @@
 
 use time::OffsetDateTime;
 
-use crate::{RecordError, Records};
+use crate::jobs::{self, Ending};
+use crate::{RecordError, Records, events};
 
 /// A backup that was read and verified and is about to be recorded.
 #[derive(Clone, Debug)]
@@ -66,10 +67,16 @@ pub struct Backup {
 }
 
 impl Records {
-    /// Records a backup.
-    pub async fn add_backup(&self, new: &NewBackup) -> Result<i64, RecordError> {
+    /// Records a backup and the end of the job that took it.
+    pub async fn add_backup(
+        &self,
+        new: &NewBackup,
+        summary: &str,
+        ending: &Ending,
+    ) -> Result<i64, RecordError> {
         let taken = format!("there is a backup {:?} already", new.name);
-        sqlx::query_scalar!(
+        let mut tx = self.pool.begin().await?;
+        let id = sqlx::query_scalar!(
             "insert into backups (name, card_id, device_id, imprint_id, job_id, card_size, content, smallest_card,
                 table_kind, partitions, manifest, stored, verified, slot, insertion, taken_by)
              values ($1, (select id from cards where label = $2), (select id from devices where name = $3),
@@ -92,9 +99,13 @@ impl Records {
             new.insertion,
             new.taken_by
         )
-        .fetch_one(&self.pool)
+        .fetch_one(&mut *tx)
         .await
-        .map_err(|e| RecordError::explain(e, &[("backups_name_key", taken)]))
+        .map_err(|e| RecordError::explain(e, &[("backups_name_key", taken)]))?;
+        events::add(&mut tx, &new.taken_by, "backup.taken", &new.name, summary).await?;
+        jobs::end(&mut tx, ending).await?;
+        tx.commit().await?;
+        Ok(id)
     }
 
     /// All backups, newest first.
@@ -135,18 +146,18 @@ impl Records {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
-    /// When a device, or a card that is nobody's, was backed up last.
+    /// The newest backup of what is on a card: of this imprint, or, of a card that carries none,
+    /// of what was there.
     pub async fn last_backup(
         &self,
-        card: &str,
-        device: Option<&str>,
+        card: i64,
+        imprint: Option<i64>,
     ) -> Result<Option<(String, OffsetDateTime)>, RecordError> {
         let row = sqlx::query!(
-            "select b.name, b.taken_at from backups b join cards c on c.id = b.card_id
-             left join devices d on d.id = b.device_id
-             where c.label = $1 or d.name = $2 order by b.id desc limit 1",
+            "select name, taken_at from backups where card_id = $1 and imprint_id is not distinct from $2
+             order by id desc limit 1",
             card,
-            device
+            imprint
         );
         Ok(row
             .fetch_optional(&self.pool)

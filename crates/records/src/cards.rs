@@ -25,13 +25,40 @@ pub struct Card {
     pub added_at: OffsetDateTime,
 }
 
+/// What the records say of a card at one moment.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Standing {
+    /// State of the card.
+    pub state: String,
+    /// Number and state of the imprint that is on it.
+    pub imprint: Option<(i64, String)>,
+    /// Number of its newest backup.
+    pub backup: Option<i64>,
+}
+
+impl Standing {
+    /// In a few words.
+    pub fn describe(&self) -> String {
+        let imprint = match &self.imprint {
+            Some((id, state)) => format!(" with imprint {id} ({state})"),
+            None => String::new(),
+        };
+        let backup = match self.backup {
+            Some(id) => format!(", backup {id} its newest"),
+            None => String::new(),
+        };
+        format!("{}{imprint}{backup}", self.state)
+    }
+}
+
 impl Records {
     /// All cards by label.
     pub async fn cards(&self) -> Result<Vec<Card>, RecordError> {
         let rows = sqlx::query_as!(
             Card,
-            r#"select c.id, c.label as "label!", c.size, c.kind, c.state, d.name as "device?", c.added_by, c.added_at
-               from cards c left join devices d on d.id = c.device_id order by c.id"#
+            r#"select c.id, c.label as "label!", c.size, c.kind, s.state as "state!", d.name as "device?", c.added_by, c.added_at
+               from cards c join card_states s on s.id = c.id left join on_card i on i.card_id = c.id
+                 left join devices d on d.id = i.device_id order by c.id"#
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }
@@ -40,8 +67,9 @@ impl Records {
     pub async fn card(&self, label: &str) -> Result<Card, RecordError> {
         let rows = sqlx::query_as!(
             Card,
-            r#"select c.id, c.label as "label!", c.size, c.kind, c.state, d.name as "device?", c.added_by, c.added_at
-               from cards c left join devices d on d.id = c.device_id where c.label = $1"#,
+            r#"select c.id, c.label as "label!", c.size, c.kind, s.state as "state!", d.name as "device?", c.added_by, c.added_at
+               from cards c join card_states s on s.id = c.id left join on_card i on i.card_id = c.id
+                 left join devices d on d.id = i.device_id where c.label = $1"#,
             label
         );
         rows.fetch_optional(&self.pool)
@@ -49,8 +77,8 @@ impl Records {
             .ok_or_else(|| RecordError::unknown("card", label))
     }
 
-    /// The card without a stamp that was last seen with these edges, or, of blank ones, the
-    /// first with this size that was never written. `elsewhere` are cards known to be in slots.
+    /// The card that was last seen with these edges and was never written since, or may not have
+    /// been. `elsewhere` are cards known to be in slots.
     pub async fn unstamped_card(
         &self,
         size: i64,
@@ -58,13 +86,33 @@ impl Records {
         elsewhere: &[String],
     ) -> Result<Option<String>, RecordError> {
         let found = sqlx::query_scalar!(
-            r#"select label as "label!" from cards
-               where size = $1 and edges = $2 and not (label = any($3)) order by id limit 1"#,
+            r#"select label as "label!" from cards c left join on_card i on i.card_id = c.id
+               where c.size = $1 and c.edges = $2 and not (c.label = any($3))
+                 and (i.id is null or i.state = 'in doubt') order by c.id limit 1"#,
             size,
             edges,
             elsewhere
         );
         Ok(found.fetch_optional(&self.pool).await?)
+    }
+
+    /// What the records say of a card: a plan that was made while they said something else is void.
+    pub async fn standing(&self, card: i64) -> Result<Standing, RecordError> {
+        let row = sqlx::query!(
+            r#"select i.id as "imprint?", i.state as "imprint_state?", s.state as "state!",
+                 (select max(b.id) from backups b where b.card_id = c.id) as "backup?"
+               from cards c join card_states s on s.id = c.id left join on_card i on i.card_id = c.id
+               where c.id = $1"#,
+            card
+        )
+        .fetch_optional(&self.pool)
+        .await?
+        .ok_or_else(|| RecordError::unknown("card", card.to_string()))?;
+        Ok(Standing {
+            state: row.state,
+            imprint: row.imprint.zip(row.imprint_state),
+            backup: row.backup,
+        })
     }
 
     /// Gives a label to a card that has none.

@@ -43,8 +43,11 @@ pub struct Device {
     pub pinned_release_id: Option<i64>,
     /// The name of that release.
     pub pinned: Option<String>,
-    /// Label of its card, if it has one.
+    /// Label of the card that was written for it last and is still its card, whatever became of
+    /// the write.
     pub card: Option<String>,
+    /// State of that card's imprint: only *verified* is whole.
+    pub card_state: Option<String>,
     /// What is plugged into it.
     pub attached: Vec<String>,
     /// Hardware addresses of its ports.
@@ -112,6 +115,14 @@ pub enum Change {
     Clear,
 }
 
+impl Device {
+    /// Its card, if that is whole.
+    pub fn whole_card(&self) -> Option<&str> {
+        let whole = self.card_state.as_deref() == Some("verified");
+        self.card.as_deref().filter(|_| whole)
+    }
+}
+
 impl Records {
     /// Registers a device.
     pub async fn add_device(&self, new: &NewDevice) -> Result<i64, RecordError> {
@@ -149,10 +160,10 @@ impl Records {
     pub async fn devices(&self) -> Result<Vec<Device>, RecordError> {
         let rows = sqlx::query_as!(
             Device,
-            r#"select d.*, (select c.label from imprints i join cards c on c.id = i.card_id
-                 where i.device_id = d.id and c.device_id = d.id and i.state = 'verified' order by i.id desc limit 1) as "card: _",
+            r#"select d.*, k.label as "card?", i.state as "card_state?",
                  (select r.name from releases r where r.id = d.pinned_release_id) as "pinned: _"
-               from devices d order by d.name"#
+               from devices d left join carried i on i.device_id = d.id left join cards k on k.id = i.card_id
+               order by d.name"#
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }
@@ -161,10 +172,10 @@ impl Records {
     pub async fn device(&self, name: &str) -> Result<Device, RecordError> {
         let rows = sqlx::query_as!(
             Device,
-            r#"select d.*, (select c.label from imprints i join cards c on c.id = i.card_id
-                 where i.device_id = d.id and c.device_id = d.id and i.state = 'verified' order by i.id desc limit 1) as "card: _",
+            r#"select d.*, k.label as "card?", i.state as "card_state?",
                  (select r.name from releases r where r.id = d.pinned_release_id) as "pinned: _"
-               from devices d where d.name = $1"#,
+               from devices d left join carried i on i.device_id = d.id left join cards k on k.id = i.card_id
+               where d.name = $1"#,
             name
         );
         rows.fetch_optional(&self.pool)

@@ -1,5 +1,6 @@
 //! What happened, in commit order.
 
+use sqlx::PgConnection;
 use time::OffsetDateTime;
 
 use crate::{RecordError, Records};
@@ -34,18 +35,7 @@ impl Records {
         summary: &str,
     ) -> Result<i64, RecordError> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query!("select pg_advisory_xact_lock($1)", LOCK)
-            .execute(&mut *tx)
-            .await?;
-        let id = sqlx::query_scalar!(
-            "insert into events (operator, kind, subject, summary) values ($1, $2, $3, $4) returning id",
-            operator,
-            kind,
-            subject,
-            summary
-        )
-        .fetch_one(&mut *tx)
-        .await?;
+        let id = add(&mut tx, operator, kind, subject, summary).await?;
         tx.commit().await?;
         Ok(id)
     }
@@ -77,4 +67,27 @@ impl Records {
         let row = sqlx::query_scalar!(r#"select coalesce(max(id), 0) as "id!" from events"#);
         Ok(row.fetch_one(&self.pool).await?)
     }
+}
+
+/// Records an event as part of a transaction.
+pub(crate) async fn add(
+    tx: &mut PgConnection,
+    operator: &str,
+    kind: &str,
+    subject: &str,
+    summary: &str,
+) -> Result<i64, RecordError> {
+    sqlx::query!("select pg_advisory_xact_lock($1)", LOCK)
+        .execute(&mut *tx)
+        .await?;
+    let id = sqlx::query_scalar!(
+        "insert into events (operator, kind, subject, summary) values ($1, $2, $3, $4) returning id",
+        operator,
+        kind,
+        subject,
+        summary
+    )
+    .fetch_one(&mut *tx)
+    .await?;
+    Ok(id)
 }

@@ -141,22 +141,4 @@ impl Records {
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }
-
-    /// Remembers which release was made of an item.
-    pub async fn fetched_feed_item(
-        &self,
-        feed: &str,
-        item: &str,
-        release: i64,
-    ) -> Result<(), RecordError> {
-        sqlx::query!(
-            "update feed_items set release_id = $3 where feed = $1 and item = $2",
-            feed,
-            item,
-            release
-        )
-        .execute(&self.pool)
-        .await?;
-        Ok(())
-    }
 }

@@ -1,10 +1,10 @@
 //! Imprints: what was written onto which card.
 
-use std::collections::HashMap;
-
+use sqlx::PgConnection;
 use time::OffsetDateTime;
 
-use crate::{RecordError, Records};
+use crate::jobs::{self, Ending};
+use crate::{RecordError, Records, events};
 
 /// What an imprint was made from.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -34,6 +34,10 @@ pub struct NewImprint {
     pub operator: String,
     /// Effective settings with origins; a fingerprint for each secret.
     pub settings: serde_json::Value,
+    /// Whether those are known: of a restore they may not be.
+    pub settings_known: bool,
+    /// Where data behind the last partition ends, if there is any.
+    pub behind: Option<i64>,
     /// Files as they land, secrets masked.
     pub files: serde_json::Value,
     /// Why a withdrawn release is written all the same.
@@ -56,7 +60,7 @@ pub struct Imprint {
     pub job_id: i64,
     pub slot: i32,
     pub operator: String,
-    /// `planned`, `writing`, `verified`, `incomplete` or `void`.
+    /// `planned`, `writing`, `in doubt`, `verified`, `incomplete` or `void`.
     pub state: String,
     pub settings: serde_json::Value,
     pub files: serde_json::Value,
@@ -69,6 +73,48 @@ pub struct Imprint {
     pub override_reason: Option<String>,
     pub growth: Option<String>,
     pub left_out: Vec<String>,
+    /// Of a write that did not end well: `unfinished` or `may boot`.
+    pub left_as: Option<String>,
+    /// Whether the card was shown to hold all that it reports.
+    pub size_proven: bool,
+    pub settings_known: bool,
+    pub behind: Option<i64>,
+}
+
+/// A write that was under way when the service ended.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct Doubt {
+    pub imprint: i64,
+    pub job: i64,
+    pub card: String,
+    /// The exact content that the card was to get.
+    pub manifest: Vec<u8>,
+    /// Digest of head and tail when the card was last seen without a stamp of ours.
+    pub edges: Option<Vec<u8>>,
+    /// Whether nothing is known of it. Else it was called void, or failed and *may boot*, which
+    /// its card can still prove wrong.
+    pub open: bool,
+}
+
+/// What is known of a card whose write did not end with a verified card.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Spoilt {
+    /// Not a byte was changed.
+    Untouched,
+    /// It carries the mark.
+    Unfinished,
+    /// It may boot, and nothing vouches for it.
+    MayBoot,
+}
+
+/// Settings that a device's card carries.
+#[derive(Clone, Debug)]
+pub struct CarriedSettings {
+    /// Name of the device.
+    pub device: String,
+    /// As they were recorded; `None` where they are not known.
+    pub settings: Option<serde_json::Value>,
 }
 
 impl Records {
@@ -80,8 +126,8 @@ impl Records {
         };
         let id = sqlx::query_scalar!(
             "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings,
-                files, override_reason, growth, left_out)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) returning id",
+                files, override_reason, growth, left_out, settings_known, behind)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) returning id",
             new.card,
             new.device,
             release,
@@ -94,7 +140,9 @@ impl Records {
             new.files,
             new.override_reason,
             new.growth,
-            &new.left_out
+            &new.left_out,
+            new.settings_known,
+            new.behind
         )
         .fetch_one(&self.pool)
         .await?;
@@ -105,77 +153,108 @@ impl Records {
     /// it is touched.
     pub async fn touch_card(&self, id: i64, manifest: &[u8]) -> Result<(), RecordError> {
         let mut tx = self.pool.begin().await?;
-        let row = sqlx::query!(
-            "update imprints set state = 'writing', manifest = $2 where id = $1 returning card_id, device_id",
+        let concerned = concerned(&mut tx, id).await?;
+        sqlx::query!(
+            "update imprints set state = 'writing', manifest = $2 where id = $1 and state = 'planned'",
             id,
             manifest
         )
-        .fetch_one(&mut *tx)
-        .await?;
-        sqlx::query!(
-            "update cards set state = 'writing', device_id = $2, edges = null where id = $1",
-            row.card_id,
-            row.device_id
-        )
         .execute(&mut *tx)
         .await?;
+        settle(&mut tx, &concerned).await?;
         Ok(tx.commit().await?)
     }
 
-    /// Records that the card was written and read back in full: imprint, card and device at once.
+    /// Records that the card was written and read back in full, and the end of the job: at once.
     pub async fn finish_imprint(
         &self,
         id: i64,
         written: i64,
         verified: i64,
+        size_proven: bool,
+        ending: &Ending,
     ) -> Result<(), RecordError> {
         let mut tx = self.pool.begin().await?;
-        let row = sqlx::query!(
-            "update imprints set state = 'verified', written = $2, verified = $3, finished_at = now()
-             where id = $1 returning card_id, device_id",
+        sqlx::query!(
+            "update imprints set state = 'verified', written = $2, verified = $3, size_proven = $4,
+                finished_at = now() where id = $1 and state = 'writing'",
             id,
             written,
-            verified
-        )
-        .fetch_one(&mut *tx)
-        .await?;
-        sqlx::query!(
-            "update cards set state = 'imprinted' where id = $1",
-            row.card_id
+            verified,
+            size_proven
         )
         .execute(&mut *tx)
         .await?;
-        if let Some(device) = row.device_id {
-            sqlx::query!(
-                "update devices set state = 'carded' where id = $1 and state = 'planned'",
-                device
-            )
-            .execute(&mut *tx)
-            .await?;
-        }
+        let concerned = concerned(&mut tx, id).await?;
+        settle(&mut tx, &concerned).await?;
+        jobs::end(&mut tx, ending).await?;
         Ok(tx.commit().await?)
     }
 
-    /// Records that the write did not end well: the card is *incomplete* if it was touched.
-    pub async fn spoil_imprint(&self, id: i64) -> Result<(), RecordError> {
+    /// Records that the write did not end well, and the end of the job: a card that was not
+    /// touched is as before, another is *incomplete*.
+    pub async fn spoil_imprint(
+        &self,
+        id: i64,
+        spoilt: Spoilt,
+        ending: &Ending,
+    ) -> Result<(), RecordError> {
         let mut tx = self.pool.begin().await?;
-        let row = sqlx::query!(
-            "update imprints set finished_at = now(),
-                state = case state when 'planned' then 'void' else 'incomplete' end
-             where id = $1 returning card_id, state",
+        spoil(&mut tx, id, spoilt).await?;
+        jobs::end(&mut tx, ending).await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Writes onto cards of one size of which it is not known for sure what became of them: the
+    /// newest of each card.
+    pub async fn doubts(&self, size: i64) -> Result<Vec<Doubt>, RecordError> {
+        let rows = sqlx::query_as!(
+            Doubt,
+            r#"select i.id as "imprint!", i.job_id as "job!", c.label as "card!", i.manifest as "manifest!", c.edges,
+                 i.state = 'in doubt' as "open!"
+               from imprints i join cards c on c.id = i.card_id
+               where c.size = $1 and i.manifest is not null
+                 and (i.state in ('in doubt', 'void') or i.left_as = 'may boot')
+                 and not exists (select from imprints n where n.card_id = i.card_id and n.id > i.id
+                    and n.state not in ('planned', 'void'))
+               order by i.id desc"#,
+            size
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Settles a write in doubt, now that its card was looked at: it is whole, or spoilt. `false`
+    /// where it was settled already.
+    pub async fn settle_doubt(
+        &self,
+        id: i64,
+        spoilt: Option<Spoilt>,
+        summary: &str,
+    ) -> Result<bool, RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let open = sqlx::query_scalar!(
+            r#"select c.label as "label!" from imprints i join cards c on c.id = i.card_id
+               where i.id = $1 and (i.state in ('in doubt', 'void') or i.left_as = 'may boot') for update of i"#,
             id
         )
-        .fetch_one(&mut *tx)
+        .fetch_optional(&mut *tx)
         .await?;
-        if row.state == "incomplete" {
-            sqlx::query!(
-                "update cards set state = 'incomplete' where id = $1",
-                row.card_id
-            )
-            .execute(&mut *tx)
-            .await?;
+        let Some(label) = open else {
+            return Ok(false);
+        };
+        match spoilt {
+            Some(spoilt) => spoil(&mut tx, id, spoilt).await?,
+            None => {
+                sqlx::query!("update imprints set state = 'verified', left_as = null where id = $1", id)
+                    .execute(&mut *tx)
+                    .await?;
+                let concerned = concerned(&mut tx, id).await?;
+                settle(&mut tx, &concerned).await?;
+            }
         }
-        Ok(tx.commit().await?)
+        events::add(&mut tx, "service", "card.settled", &label, summary).await?;
+        tx.commit().await?;
+        Ok(true)
     }
 
     /// The card of an imprint and the name of its exact content, if it was written in full.
@@ -189,18 +268,51 @@ impl Records {
         Ok(found.map(|row| (row.label, row.manifest)))
     }
 
-    /// The settings on the newest whole card of each device, by the device's name.
-    pub async fn carried_settings(
-        &self,
-    ) -> Result<HashMap<String, serde_json::Value>, RecordError> {
-        let rows = sqlx::query!(
-            r#"select distinct on (i.device_id) d.name, i.settings
-               from imprints i join devices d on d.id = i.device_id
-                 join cards c on c.id = i.card_id and c.device_id = d.id
-               where i.state = 'verified' order by i.device_id, i.id desc"#
+    /// The settings on what each device carries. Those of a card that is not whole are not known.
+    pub async fn carried_settings(&self) -> Result<Vec<CarriedSettings>, RecordError> {
+        let rows = sqlx::query_as!(
+            CarriedSettings,
+            r#"select d.name as device,
+                 case when i.state = 'verified' and i.settings_known then i.settings end as settings
+               from carried i join devices d on d.id = i.device_id order by d.name"#
         );
-        let rows = rows.fetch_all(&self.pool).await?.into_iter();
-        Ok(rows.map(|row| (row.name, row.settings)).collect())
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// What is on a card now, or what a device carries now; whatever became of the write.
+    pub async fn current_imprint(
+        &self,
+        card: Option<&str>,
+        device: Option<&str>,
+    ) -> Result<Option<Imprint>, RecordError> {
+        let id = sqlx::query_scalar!(
+            r#"select i.id as "id!" from on_card i join cards c on c.id = i.card_id where c.label = $1
+               union all
+               select i.id from carried i join devices d on d.id = i.device_id where d.name = $2"#,
+            card,
+            device
+        )
+        .fetch_optional(&self.pool)
+        .await?;
+        match id {
+            Some(id) => self.imprint(id).await,
+            None => Ok(None),
+        }
+    }
+
+    /// One imprint.
+    pub async fn imprint(&self, id: i64) -> Result<Option<Imprint>, RecordError> {
+        let rows = sqlx::query_as!(
+            Imprint,
+            r#"select i.id, c.label as "card!", d.name as "device?", i.base, i.backup_id is not null as "from_backup!",
+                 i.job_id, i.slot, i.operator, i.state, i.settings, i.files, i.written, i.verified,
+                 i.started_at, i.finished_at, i.override_reason, i.growth, i.left_out, i.left_as, i.size_proven,
+                 i.settings_known, i.behind
+               from imprints i join cards c on c.id = i.card_id left join devices d on d.id = i.device_id
+               where i.id = $1"#,
+            id
+        );
+        Ok(rows.fetch_optional(&self.pool).await?)
     }
 
     /// The imprints of a card or a device, newest first, at most `most`.
@@ -214,7 +326,8 @@ impl Records {
             Imprint,
             r#"select i.id, c.label as "card!", d.name as "device?", i.base, i.backup_id is not null as "from_backup!",
                  i.job_id, i.slot, i.operator, i.state, i.settings, i.files, i.written, i.verified,
-                 i.started_at, i.finished_at, i.override_reason, i.growth, i.left_out
+                 i.started_at, i.finished_at, i.override_reason, i.growth, i.left_out, i.left_as, i.size_proven,
+                 i.settings_known, i.behind
                from imprints i join cards c on c.id = i.card_id left join devices d on d.id = i.device_id
                where ($1::text is null or c.label = $1) and ($2::text is null or d.name = $2)
                order by i.id desc limit $3"#,
@@ -224,4 +337,40 @@ impl Records {
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }
+}
+
+/// The devices whose standing an imprint may change: its own, and whose card it is or was.
+async fn concerned(tx: &mut PgConnection, id: i64) -> Result<Vec<i64>, RecordError> {
+    let rows = sqlx::query_scalar!(
+        r#"select distinct o.device_id as "device!" from imprints i join imprints o on o.card_id = i.card_id
+           where i.id = $1 and o.device_id is not null"#,
+        id
+    );
+    Ok(rows.fetch_all(tx).await?)
+}
+
+async fn settle(tx: &mut PgConnection, devices: &[i64]) -> Result<(), RecordError> {
+    sqlx::query!("select settle_devices($1)", devices)
+        .execute(tx)
+        .await?;
+    Ok(())
+}
+
+async fn spoil(tx: &mut PgConnection, id: i64, spoilt: Spoilt) -> Result<(), RecordError> {
+    let (state, left_as) = match spoilt {
+        Spoilt::Untouched => ("void", None),
+        Spoilt::Unfinished => ("incomplete", Some("unfinished")),
+        Spoilt::MayBoot => ("incomplete", Some("may boot")),
+    };
+    sqlx::query!(
+        "update imprints set finished_at = now(), state = $2, left_as = $3
+         where id = $1 and state <> 'verified'",
+        id,
+        state,
+        left_as
+    )
+    .execute(&mut *tx)
+    .await?;
+    let concerned = concerned(tx, id).await?;
+    settle(tx, &concerned).await
 }

@@ -1,8 +1,9 @@
 //! Jobs: rows before they are work.
 
+use sqlx::PgConnection;
 use time::OffsetDateTime;
 
-use crate::{RecordError, Records};
+use crate::{RecordError, Records, events};
 
 /// A job that is about to begin.
 #[derive(Clone, Debug)]
@@ -18,7 +19,16 @@ pub struct NewJob {
     /// Who started it.
     pub operator: String,
     /// The caller's own key: the same key gives the same job.
-    pub request_key: Option<String>,
+    pub request_key: Option<RequestKey>,
+}
+
+/// A caller's key with what it was used for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RequestKey {
+    /// The key.
+    pub key: String,
+    /// Digest of the request: its route and body.
+    pub digest: Vec<u8>,
 }
 
 /// A recorded job.
@@ -40,6 +50,19 @@ pub struct Job {
     pub result: Option<serde_json::Value>,
 }
 
+/// The end of a job, with the event that tells of it.
+#[derive(Clone, Debug)]
+pub struct Ending {
+    /// Number of the job.
+    pub job: i64,
+    /// How it ended.
+    pub outcome: Outcome,
+    /// Who started it.
+    pub operator: String,
+    /// A sentence for the history.
+    pub summary: String,
+}
+
 /// How a job ended.
 #[derive(Clone, Debug)]
 pub enum Outcome {
@@ -53,67 +76,94 @@ pub enum Outcome {
 
 impl Records {
     /// Records a job. With a request key that was used before, gives that job and `false`.
+    ///
+    /// # Errors
+    /// [`RecordError::OtherRequest`] where the key was used for something else.
     pub async fn add_job(&self, new: &NewJob) -> Result<(i64, bool), RecordError> {
+        let key = new.request_key.as_ref();
         let added = sqlx::query_scalar!(
-            "insert into jobs (kind, subject, slot, card_id, operator, request_key)
-             values ($1, $2, $3, (select id from cards where label = $4), $5, $6)
+            "insert into jobs (kind, subject, slot, card_id, operator, request_key, request_digest)
+             values ($1, $2, $3, (select id from cards where label = $4), $5, $6, $7)
              on conflict (request_key) do nothing returning id",
             new.kind,
             new.subject,
             new.slot,
             new.card,
             new.operator,
-            new.request_key
+            key.map(|key| &key.key),
+            key.map(|key| &key.digest)
         )
         .fetch_optional(&self.pool)
         .await?;
-        match added {
-            Some(id) => Ok((id, true)),
-            None => {
-                let id = sqlx::query_scalar!(
-                    "select id from jobs where request_key = $1",
-                    new.request_key
-                );
-                Ok((id.fetch_one(&self.pool).await?, false))
-            }
+        if let Some(id) = added {
+            return Ok((id, true));
         }
+        let known = match key {
+            Some(key) => self.job_of_request(key).await?,
+            None => None,
+        };
+        known
+            .map(|id| (id, false))
+            .ok_or_else(|| RecordError::unknown("job", "of this request"))
     }
 
     /// The job that was started with a request key.
-    pub async fn job_of_request(&self, key: &str) -> Result<Option<i64>, RecordError> {
-        let row = sqlx::query_scalar!("select id from jobs where request_key = $1", key);
-        Ok(row.fetch_optional(&self.pool).await?)
+    ///
+    /// # Errors
+    /// [`RecordError::OtherRequest`] where the key was used for something else.
+    pub async fn job_of_request(&self, key: &RequestKey) -> Result<Option<i64>, RecordError> {
+        let row = sqlx::query!(
+            "select id, request_digest from jobs where request_key = $1",
+            key.key
+        )
+        .fetch_optional(&self.pool)
+        .await?;
+        match row {
+            Some(row) if row.request_digest.as_ref().is_some_and(|one| *one != key.digest) => {
+                Err(RecordError::OtherRequest { job: row.id })
+            }
+            row => Ok(row.map(|row| row.id)),
+        }
     }
 
-    /// Records that a job is under way.
-    pub async fn start_job(&self, id: i64) -> Result<(), RecordError> {
-        sqlx::query!(
-            "update jobs set state = 'running', started_at = now() where id = $1",
+    /// Records that a job is under way, with its event.
+    pub async fn start_job(
+        &self,
+        id: i64,
+        operator: &str,
+        summary: &str,
+    ) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let started = sqlx::query!(
+            "update jobs set state = 'running', started_at = now() where id = $1 and state = 'waiting'",
             id
         )
-        .execute(&self.pool)
+        .execute(&mut *tx)
         .await?;
-        Ok(())
+        if started.rows_affected() > 0 {
+            events::add(&mut tx, operator, "job.started", &id.to_string(), summary).await?;
+        }
+        Ok(tx.commit().await?)
     }
 
-    /// Records how a job ended.
-    pub async fn end_job(&self, id: i64, outcome: &Outcome) -> Result<(), RecordError> {
-        let (state, code, error, result) = match outcome {
-            Outcome::Done(result) => ("done", None, None, Some(result)),
-            Outcome::Failed(code, error) => ("failed", Some(code.as_str()), Some(error), None),
-            Outcome::Cancelled(error) => ("cancelled", Some("cancelled"), Some(error), None),
-        };
-        sqlx::query!(
-            "update jobs set state = $2, error_code = $3, error = $4, result = $5, finished_at = now() where id = $1",
-            id,
-            state,
-            code,
-            error,
-            result
-        )
-        .execute(&self.pool)
-        .await?;
-        Ok(())
+    /// Records how a job ended, with its event; a job that ended already stays as it is.
+    pub async fn end_job(&self, ending: &Ending) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        end(&mut tx, ending).await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Ends jobs that no thread works on (any more), as if the service had ended: `running` are
+    /// those that one does. Returns the jobs this concerned.
+    pub async fn end_orphans(&self, running: &[i64]) -> Result<Vec<i64>, RecordError> {
+        let rows = sqlx::query_scalar!(
+            "update jobs set state = 'interrupted', finished_at = now(), error_code = 'interrupted',
+                error = 'the records were out of reach when this began; nothing was done, start it again'
+             where state in ('waiting', 'running') and created_at < now() - interval '20 seconds'
+               and not id = any($1) returning id",
+            running
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
     }
 
     /// The newest jobs, newest first.
@@ -144,30 +194,70 @@ impl Records {
             .ok_or_else(|| RecordError::unknown("job", id.to_string()))
     }
 
-    /// After a start: what was under way when the service ended is *interrupted*, and a card that
-    /// was being written is *incomplete*. Returns the jobs this concerned.
+    /// After a start: jobs that were under way when the service ended are *interrupted*. A write
+    /// that had not begun on its card is void; one that had is in doubt until the card is seen
+    /// again. Returns the jobs this concerned.
     pub async fn sort_out_interrupted(&self) -> Result<Vec<i64>, RecordError> {
         let mut tx = self.pool.begin().await?;
+        let begun = sqlx::query_scalar!(
+            "update imprints set finished_at = now(),
+                state = case state when 'planned' then 'void' else 'in doubt' end
+             where state in ('planned', 'writing') returning device_id"
+        )
+        .fetch_all(&mut *tx)
+        .await?;
         let jobs = sqlx::query_scalar!(
             "update jobs set state = 'interrupted', finished_at = now(), error_code = 'interrupted',
-                error = case when kind in ('write', 'restore')
-                    then 'the service ended while this was under way; the card is incomplete and can be written again'
-                    else 'the service ended while this was under way; start it again' end
+                error = case
+                    when kind not in ('write', 'restore')
+                    then 'the service ended while this was under way; start it again'
+                    when exists (select from imprints i where i.job_id = jobs.id and i.state = 'in doubt')
+                    then 'the service ended while the card was written; put it in, and what it is will be found out'
+                    else 'the service ended before the card was touched; it is as it was' end
              where state in ('waiting', 'running') returning id"
         )
         .fetch_all(&mut *tx)
         .await?;
-        sqlx::query!(
-            "update imprints set finished_at = now(),
-                state = case state when 'planned' then 'void' else 'incomplete' end
-             where state in ('planned', 'writing')"
-        )
-        .execute(&mut *tx)
-        .await?;
-        sqlx::query!("update cards set state = 'incomplete' where state = 'writing'")
+        let devices: Vec<i64> = begun.into_iter().flatten().collect();
+        sqlx::query!("select settle_devices($1)", &devices)
             .execute(&mut *tx)
             .await?;
         tx.commit().await?;
         Ok(jobs)
     }
+}
+
+/// Records the end of a job in the transaction that makes true what it did.
+pub(crate) async fn end(tx: &mut PgConnection, ending: &Ending) -> Result<(), RecordError> {
+    let (state, code, error, result) = match &ending.outcome {
+        Outcome::Done(result) => ("done", None, None, Some(result)),
+        Outcome::Failed(code, error) => ("failed", Some(code.as_str()), Some(error), None),
+        Outcome::Cancelled(error) => ("cancelled", Some("cancelled"), Some(error), None),
+    };
+    let ended = sqlx::query!(
+        "update jobs set state = $2, error_code = $3, error = $4, result = $5, finished_at = now()
+         where id = $1 and state in ('waiting', 'running')",
+        ending.job,
+        state,
+        code,
+        error,
+        result
+    )
+    .execute(&mut *tx)
+    .await?;
+    if ended.rows_affected() > 0 {
+        // A write that came to a bad end without a word on its card leaves it in doubt.
+        sqlx::query!(
+            "update imprints set finished_at = now(),
+                state = case state when 'planned' then 'void' else 'in doubt' end
+             where job_id = $1 and state in ('planned', 'writing')",
+            ending.job
+        )
+        .execute(&mut *tx)
+        .await?;
+        let kind = format!("job.{state}");
+        let subject = ending.job.to_string();
+        events::add(tx, &ending.operator, &kind, &subject, &ending.summary).await?;
+    }
+    Ok(())
 }

@@ -33,15 +33,64 @@ pub enum RecordError {
     /// A name that must be unique is taken, or a reference leads nowhere.
     #[error("{0}")]
     Conflict(String),
+    /// A request key was used for another request before.
+    #[error(
+        "this Idempotency-Key was used for another request, which became job {job}; give each request a key of its own"
+    )]
+    OtherRequest {
+        /// The job that the key stands for.
+        job: i64,
+    },
+    /// Text that the database cannot hold.
+    #[error("the text has characters that cannot be kept (such as NUL); leave them out")]
+    Text,
+    /// The records belong to another key file.
+    #[error(
+        "these records were sealed under another key file; give the service the team.key that belongs to them, or another database"
+    )]
+    OtherKey,
+    /// Another service works with the same records.
+    #[error("another service works with these records; stop it, or give this one another database")]
+    InUse,
     /// The database failed.
     #[error("the records cannot be reached or changed: {0}")]
-    Database(#[from] sqlx::Error),
+    Database(sqlx::Error),
     /// The database's structure could not be brought up to date.
     #[error("the records' structure cannot be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
 }
 
+impl From<sqlx::Error> for RecordError {
+    fn from(error: sqlx::Error) -> Self {
+        // Characters that no text of the database takes, and text that is not UTF-8 there.
+        let code = error.as_database_error().and_then(|e| e.code());
+        match code.as_deref() {
+            Some("22021" | "22P05") => Self::Text,
+            _ => Self::Database(error),
+        }
+    }
+}
+
 impl RecordError {
+    /// Whether the database is out of reach, so that the same may succeed a while later.
+    pub fn is_away(&self) -> bool {
+        let Self::Database(error) = self else {
+            return false;
+        };
+        match error {
+            sqlx::Error::Io(_)
+            | sqlx::Error::Tls(_)
+            | sqlx::Error::Protocol(_)
+            | sqlx::Error::PoolTimedOut
+            | sqlx::Error::WorkerCrashed => true,
+            // Shutting down, starting up, too many connections, out of room.
+            sqlx::Error::Database(e) => e
+                .code()
+                .is_some_and(|code| ["57P", "53", "08"].iter().any(|class| code.starts_with(class))),
+            _ => false,
+        }
+    }
+
     /// For rows that were looked up by name.
     pub(crate) fn unknown(noun: &'static str, name: impl Into<String>) -> Self {
         Self::Unknown {
@@ -55,7 +104,7 @@ impl RecordError {
         let constraint = error.as_database_error().and_then(|e| e.constraint());
         match said.iter().find(|(name, _)| Some(*name) == constraint) {
             Some((_, sentence)) => Self::Conflict(sentence.clone()),
-            None => Self::Database(error),
+            None => error.into(),
         }
     }
 }
@@ -77,6 +126,21 @@ impl Records {
     }
 }
 
+/// Held as long as the records are this service's alone.
+pub struct Claim {
+    connection: sqlx::PgConnection,
+}
+
+impl Claim {
+    /// Whether the claim still holds: its connection is alive.
+    pub async fn holds(&mut self) -> bool {
+        sqlx::query("select 1").execute(&mut self.connection).await.is_ok()
+    }
+}
+
+/// Number of the lock that a service holds on its records.
+const OURS: i64 = 0x6475_706d;
+
 /// The open records.
 #[derive(Clone)]
 pub struct Records {
@@ -93,6 +157,45 @@ impl Records {
             .await?;
         sqlx::migrate!().run(&pool).await?;
         Ok(Self { pool })
+    }
+
+    /// Claims the records for one service and one key file. The first key that claims them stays
+    /// theirs.
+    ///
+    /// # Errors
+    /// [`RecordError::InUse`] while another service holds them, [`RecordError::OtherKey`] where
+    /// they belong to another key.
+    pub async fn claim(&self, key_fingerprint: &[u8]) -> Result<Claim, RecordError> {
+        use sqlx::Connection;
+        let options = self.pool.connect_options();
+        let mut connection = sqlx::PgConnection::connect_with(&options).await?;
+        // The connection of a service that was killed lives on for a moment.
+        let mut tries = 0;
+        loop {
+            let ours = sqlx::query_scalar::<_, bool>("select pg_try_advisory_lock($1)")
+                .bind(OURS)
+                .fetch_one(&mut connection)
+                .await?;
+            match (ours, tries) {
+                (true, _) => break,
+                (false, 50) => return Err(RecordError::InUse),
+                (false, _) => tokio::time::sleep(Duration::from_millis(100)).await,
+            }
+            tries += 1;
+        }
+        sqlx::query!(
+            "insert into team (key_fingerprint) values ($1) on conflict (single) do nothing",
+            key_fingerprint
+        )
+        .execute(&mut connection)
+        .await?;
+        let kept = sqlx::query_scalar!("select key_fingerprint from team")
+            .fetch_one(&mut connection)
+            .await?;
+        match kept == key_fingerprint {
+            true => Ok(Claim { connection }),
+            false => Err(RecordError::OtherKey),
+        }
     }
 
     /// Whether the database answers.

@@ -28,6 +28,11 @@ pub enum OwnServerError {
         "PostgreSQL is not installed; install Debian's package postgresql, or give a database_url"
     )]
     NotInstalled,
+    /// The cluster was made by a version that is not installed any more.
+    #[error(
+        "the records were made by PostgreSQL {0}, whose programs are not installed; install Debian's package postgresql-{0} again"
+    )]
+    OtherVersion(String),
     /// There is nobody to run it as.
     #[error(
         "PostgreSQL does not run as root, and there is neither a user postgres nor nobody to run it as"
@@ -68,6 +73,7 @@ pub struct OwnServer {
     programs: PathBuf,
     folder: PathBuf,
     user: Option<(u32, u32)>,
+    port: u16,
     url: String,
 }
 
@@ -75,16 +81,23 @@ impl OwnServer {
     /// Starts the server whose data belong to `data_dir`, adopts it if it runs, makes it if there
     /// is none.
     pub async fn start(data_dir: &Path) -> Result<Self, OwnServerError> {
-        let programs = find_programs().ok_or(OwnServerError::NotInstalled)?;
         let user = match rustix::process::geteuid().is_root() {
             true => Some(unprivileged().ok_or(OwnServerError::NoUser)?),
             false => None,
         };
         let folder = place(data_dir, user)?;
+        // A cluster is started by the programs of the version that made it.
+        let made_by = fs::read_to_string(folder.join("PG_VERSION")).ok();
+        let made_by = made_by.map(|text| text.trim().to_owned());
+        let programs = find_programs(made_by.as_deref()).ok_or(match made_by {
+            Some(version) => OwnServerError::OtherVersion(version),
+            None => OwnServerError::NotInstalled,
+        })?;
         let mut server = Self {
             programs,
             folder,
             user,
+            port: 0,
             url: String::new(),
         };
         let password_file = data_dir.join("postgres.password");
@@ -98,6 +111,7 @@ impl OwnServer {
             _ => server.launch()?,
         };
         server.connect(port, password.trim(), 50).await?;
+        server.port = port;
         server.url = url(port, password.trim(), USER);
         Ok(server)
     }
@@ -105,6 +119,32 @@ impl OwnServer {
     /// Address for connections, with its password.
     pub fn url(&self) -> &str {
         &self.url
+    }
+
+    /// Whether the server's first process is there.
+    pub fn is_running(&self) -> bool {
+        let first = fs::read_to_string(self.folder.join("postmaster.pid")).ok();
+        let pid = first.and_then(|text| text.lines().next()?.trim().parse().ok());
+        let pid = pid.and_then(rustix::process::Pid::from_raw);
+        match pid.map(rustix::process::test_kill_process) {
+            // Another user's process is one that is there.
+            Some(Ok(()) | Err(rustix::io::Errno::PERM)) => !self.is_zombie(pid),
+            _ => false,
+        }
+    }
+
+    /// A killed server that nobody has waited for yet is as good as gone.
+    fn is_zombie(&self, pid: Option<rustix::process::Pid>) -> bool {
+        let Some(pid) = pid else { return false };
+        let stat = format!("/proc/{}/stat", pid.as_raw_nonzero());
+        let stat = fs::read_to_string(stat).unwrap_or_default();
+        let state = stat.rsplit_once(") ").map(|(_, rest)| rest);
+        state.is_some_and(|rest| rest.starts_with('Z'))
+    }
+
+    /// Starts the server again where it was, so that its address holds.
+    pub fn restart(&self) -> Result<(), OwnServerError> {
+        self.launch_at(self.port)
     }
 
     /// Stops the server and waits for its end.
@@ -124,13 +164,27 @@ impl OwnServer {
         if self.folder.join(MADE).exists() {
             return Ok(());
         }
+        let begun = self.folder.with_extension("begun");
         let empty = fs::read_dir(&self.folder)
             .map_err(at(&self.folder))?
             .next()
             .is_none();
-        if !empty {
+        if !empty && !begun.exists() {
             return Err(OwnServerError::HalfMade(self.folder()));
         }
+        // What a start left that was killed before the cluster was whole: nothing was ever kept in
+        // it, since it is not used before the end of this.
+        if !empty {
+            for entry in fs::read_dir(&self.folder).map_err(at(&self.folder))?.flatten() {
+                let path = entry.path();
+                match path.is_dir() {
+                    true => fs::remove_dir_all(&path),
+                    false => fs::remove_file(&path),
+                }
+                .map_err(at(&path))?;
+            }
+        }
+        fs::write(&begun, "This cluster is being made.\n").map_err(at(&begun))?;
         let mut secret = [0; 24];
         getrandom::fill(&mut secret).map_err(|e| at(password_file)(io::Error::other(e)))?;
         write_private(password_file, hex::encode(secret).as_bytes()).map_err(at(password_file))?;
@@ -157,7 +211,8 @@ impl OwnServer {
         fs::remove_file(&copy).map_err(at(&copy))?;
         made?;
         let mark = self.folder.join(MADE);
-        fs::write(&mark, "This cluster was made whole.\n").map_err(at(&mark))
+        fs::write(&mark, "This cluster was made whole.\n").map_err(at(&mark))?;
+        fs::remove_file(&begun).map_err(at(&begun))
     }
 
     /// Starts the server on a free port of loopback.
@@ -166,6 +221,11 @@ impl OwnServer {
             .and_then(|listener| listener.local_addr())
             .map_err(at(&self.folder))?
             .port();
+        self.launch_at(port)?;
+        Ok(port)
+    }
+
+    fn launch_at(&self, port: u16) -> Result<(), OwnServerError> {
         let log = self.folder.join("server.log").display().to_string();
         let options = format!(
             "-p {port} -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c max_connections=40"
@@ -181,11 +241,18 @@ impl OwnServer {
                 &options,
                 "-w",
                 "-t",
-                "30",
+                "60",
                 "start",
             ],
-        )?;
-        Ok(port)
+        )
+        .map_err(|error| match error {
+            // The program only says where to look; what happened stands there.
+            OwnServerError::Program { program, said } => OwnServerError::Program {
+                program,
+                said: format!("{said} {}", last_lines(Path::new(&log))),
+            },
+            other => other,
+        })
     }
 
     /// Port of the server that the folder's own file says is running.
@@ -287,8 +354,17 @@ fn write_private(path: &Path, bytes: &[u8]) -> io::Result<()> {
         .write_all(bytes)
 }
 
-/// The newest installed version's programs, where Debian puts them, else those on the path.
-fn find_programs() -> Option<PathBuf> {
+/// The last words of a log, in one line.
+fn last_lines(path: &Path) -> String {
+    let text = fs::read(path).unwrap_or_default();
+    let text = String::from_utf8_lossy(&text[text.len().saturating_sub(2000)..]).into_owned();
+    let lines: Vec<_> = text.lines().rev().take(4).collect();
+    lines.into_iter().rev().collect::<Vec<_>>().join(" ")
+}
+
+/// The programs of a version, or of the newest installed one, where Debian puts them; else those
+/// on the path.
+fn find_programs(version: Option<&str>) -> Option<PathBuf> {
     let mut versions: Vec<(u32, PathBuf)> = fs::read_dir("/usr/lib/postgresql")
         .into_iter()
         .flatten()
@@ -301,8 +377,12 @@ fn find_programs() -> Option<PathBuf> {
         })
         .collect();
     versions.sort();
+    versions.retain(|(number, _)| version.is_none_or(|wanted| wanted == number.to_string()));
     let on_path = std::env::var_os("PATH");
-    let others = on_path.iter().flat_map(std::env::split_paths);
+    let others = on_path
+        .iter()
+        .flat_map(std::env::split_paths)
+        .filter(|_| version.is_none());
     let mut all = versions
         .into_iter()
         .rev()

@@ -2,7 +2,8 @@
 
 use time::OffsetDateTime;
 
-use crate::{RecordError, Records};
+use crate::jobs::{self, Ending};
+use crate::{RecordError, Records, events};
 
 /// A release that is about to be recorded.
 #[derive(Clone, Debug)]
@@ -158,20 +159,30 @@ pub struct Evidence {
     pub at: OffsetDateTime,
 }
 
-/// A device whose newest card carries a release.
+/// A card that carries a release, whole.
 #[derive(Clone, Debug)]
 #[allow(missing_docs)]
 pub struct Carrier {
     pub release: String,
-    pub device: String,
+    /// The device that it was written for.
+    pub device: Option<String>,
+    /// Whether it is what that device carries: its newest card.
+    pub carried: bool,
     pub card: String,
     pub imprint: i64,
     pub written_at: Option<OffsetDateTime>,
 }
 
 impl Records {
-    /// Records a release. Its name must be new.
-    pub async fn add_release(&self, new: &NewRelease) -> Result<i64, RecordError> {
+    /// Records a release, what it was made of, and the end of the job that made it. Its name must
+    /// be new.
+    pub async fn add_release(
+        &self,
+        new: &NewRelease,
+        feed_item: Option<&(String, String)>,
+        summary: &str,
+        ending: &Ending,
+    ) -> Result<i64, RecordError> {
         let taken = format!(
             "the catalogue has a release {:?} already; give the sheet another version",
             new.name
@@ -231,6 +242,18 @@ impl Records {
         )
         .execute(&mut *tx)
         .await?;
+        if let Some((feed, item)) = feed_item {
+            sqlx::query!(
+                "update feed_items set release_id = $3 where feed = $1 and item = $2",
+                feed,
+                item,
+                id
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
+        events::add(&mut tx, &new.added_by, "release.added", &new.name, summary).await?;
+        jobs::end(&mut tx, ending).await?;
         tx.commit().await?;
         Ok(id)
     }
@@ -439,22 +462,20 @@ impl Records {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
-    /// The release on the card of every device that has one: the newest write to that card that
-    /// was verified.
+    /// The release on every card that is whole.
     pub async fn carriers(&self) -> Result<Vec<Carrier>, RecordError> {
         let rows = sqlx::query_as!(
             Carrier,
-            r#"select r.name as release, d.name as device, c.label as "card!", i.id as imprint, i.finished_at as written_at
-               from devices d
-               join lateral (
-                   select i.* from imprints i join cards c on c.id = i.card_id
-                   where i.device_id = d.id and c.device_id = d.id and i.state = 'verified'
-                   order by i.id desc limit 1) i on true
+            r#"select r.name as release, d.name as "device?", k.id is not null as "carried!", c.label as "card!",
+                 i.id as "imprint!", i.finished_at as written_at
+               from on_card i
                join cards c on c.id = i.card_id
+               left join devices d on d.id = i.device_id
+               left join carried k on k.id = i.id
                left join backups b on b.id = i.backup_id
                left join imprints bi on bi.id = b.imprint_id
                join releases r on r.id = coalesce(i.release_id, bi.release_id)
-               order by d.name"#
+               where i.state = 'verified' order by d.name, i.id desc"#
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }

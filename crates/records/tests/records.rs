@@ -3,8 +3,8 @@
 
 use records::boards::{BoardModel, Site};
 use records::devices::{Change, NewDevice};
-use records::imprints::{Base, NewImprint};
-use records::jobs::{NewJob, Outcome};
+use records::imprints::{Base, NewImprint, Spoilt};
+use records::jobs::{Ending, NewJob, Outcome, RequestKey};
 use records::releases::{NewRelease, NewSheet};
 use records::{OwnServer, OwnServerError, RecordError, Records};
 use serde_json::json;
@@ -28,8 +28,26 @@ fn job(kind: &'static str, key: Option<&str>) -> NewJob {
         slot: None,
         card: None,
         operator: "marit".into(),
-        request_key: key.map(Into::into),
+        request_key: key.map(|key| RequestKey {
+            key: key.into(),
+            digest: vec![1],
+        }),
     }
+}
+
+fn ending(job: i64, outcome: Outcome) -> Ending {
+    Ending {
+        job,
+        outcome,
+        operator: "marit".into(),
+        summary: "it ended".into(),
+    }
+}
+
+/// The end of a job that is made for it, well.
+async fn done(records: &Records) -> Ending {
+    let (id, _) = records.add_job(&job("import", None)).await.unwrap();
+    ending(id, Outcome::Done(json!({})))
 }
 
 fn release(version: &str, boards: &[&str]) -> NewRelease {
@@ -207,13 +225,20 @@ async fn a_request_key_gives_one_job(records: &Records) {
         records.add_job(&job("backup", None)).await.unwrap().0,
         first
     );
-    records
-        .end_job(
-            first,
-            &Outcome::Failed("verify-failed".into(), "said why".into()),
-        )
-        .await
-        .unwrap();
+    let mut other = job("backup", Some("key"));
+    if let Some(key) = &mut other.request_key {
+        key.digest = vec![2];
+    }
+    let refused = records.add_job(&other).await.unwrap_err();
+    assert!(
+        matches!(refused, RecordError::OtherRequest { job } if job == first),
+        "{refused}"
+    );
+    let failed = Outcome::Failed("verify-failed".into(), "said why".into());
+    records.end_job(&ending(first, failed)).await.unwrap();
+    // A job ends once.
+    let again = ending(first, Outcome::Done(json!({})));
+    records.end_job(&again).await.unwrap();
     let ended = records.job(first).await.unwrap();
     assert_eq!(
         (ended.state.as_str(), ended.error_code.as_deref()),
@@ -267,15 +292,15 @@ async fn events_are_numbered_in_commit_order(records: &Records) {
 
 async fn a_release_keeps_its_history(records: &Records) {
     let old = records
-        .add_release(&release("2.3", &["plover", "curlew"]))
+        .add_release(&release("2.3", &["plover", "curlew"]), None, "added", &done(records).await)
         .await
         .unwrap();
     let new = records
-        .add_release(&release("2.4", &["plover"]))
+        .add_release(&release("2.4", &["plover"]), None, "added", &done(records).await)
         .await
         .unwrap();
     let twice = records
-        .add_release(&release("2.4", &["plover"]))
+        .add_release(&release("2.4", &["plover"]), None, "added", &done(records).await)
         .await
         .unwrap_err();
     assert!(matches!(twice, RecordError::Conflict(_)), "{twice}");
@@ -394,14 +419,16 @@ async fn a_feed_tells_its_news(records: &Records) {
         second,
         [("a".into(), true, None), ("b".into(), false, None)]
     );
-    let release = records.release("quaylink 2.3").await.unwrap();
+    let mut fetched = self::release("2.9", &["plover"]);
+    fetched.name = "quaylink 2.9".into();
+    let item = ("commons".to_owned(), "a".to_owned());
     records
-        .fetched_feed_item("commons", "a", release.id)
+        .add_release(&fetched, Some(&item), "added", &done(records).await)
         .await
         .unwrap();
     // What the publisher takes back is gone, but for what became a release.
     let third = look(&[]).await;
-    assert_eq!(third, [("a".into(), true, Some("quaylink 2.3".into()))]);
+    assert_eq!(third, [("a".into(), true, Some("quaylink 2.9".into()))]);
     records
         .looked_at_feed("commons", Err("no answer"))
         .await
@@ -458,59 +485,92 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
             override_reason: None,
             growth: None,
             left_out: Vec::new(),
+            settings_known: true,
+            behind: None,
         };
         (id, records.begin_imprint(&new).await.unwrap())
     };
-    // One verified, one under way, one that touched nothing yet.
     let (done, verified) = imprint(card.id).await;
     records.touch_card(verified, &[1]).await.unwrap();
     assert_eq!(records.card(&card.label).await.unwrap().state, "writing");
-    records.finish_imprint(verified, 100, 99).await.unwrap();
+    let well = ending(done, Outcome::Done(json!({})));
     records
-        .end_job(done, &Outcome::Done(json!({})))
+        .finish_imprint(verified, 100, 99, false, &well)
         .await
         .unwrap();
-    let carded = records.device("quay-01").await.unwrap();
+    assert_eq!(records.job(done).await.unwrap().state, "done", "at once");
+    let device = async || records.device("quay-01").await.unwrap();
+    let card_state = async |label: &str| records.card(label).await.unwrap().state;
+    let carriers = async || {
+        let all = records.carriers().await.unwrap().into_iter();
+        all.filter(|one| one.carried).map(|one| one.card).collect::<Vec<_>>()
+    };
+    let now = device().await;
     assert_eq!(
-        (carded.card, carded.state.as_str()),
-        (Some(card.label.clone()), "carded")
+        (now.whole_card(), now.state.as_str()),
+        (Some(card.label.as_str()), "carded")
     );
+    assert_eq!(carriers().await, [card.label.clone()]);
+
+    // A second write that touched nothing leaves all as it was.
+    let (failed, untouched) = imprint(card.id).await;
+    records.touch_card(untouched, &[2]).await.unwrap();
+    assert_eq!(card_state(&card.label).await, "writing");
+    assert_eq!(device().await.state, "planned");
+    let badly = ending(failed, Outcome::Cancelled("asked".into()));
+    records
+        .spoil_imprint(untouched, Spoilt::Untouched, &badly)
+        .await
+        .unwrap();
+    assert_eq!(card_state(&card.label).await, "imprinted");
+    assert_eq!(device().await.state, "carded");
+    assert_eq!(carriers().await, [card.label.clone()]);
+
+    // One that failed half-way: nobody says any more that the device carries the release.
+    let (failed, spoilt) = imprint(card.id).await;
+    records.touch_card(spoilt, &[2]).await.unwrap();
+    let badly = ending(failed, Outcome::Failed("card-gone".into(), "gone".into()));
+    records
+        .spoil_imprint(spoilt, Spoilt::MayBoot, &badly)
+        .await
+        .unwrap();
+    let now = device().await;
+    assert_eq!(
+        (now.whole_card(), now.card_state.as_deref(), now.state.as_str()),
+        (None, Some("incomplete"), "planned")
+    );
+    assert_eq!(card_state(&card.label).await, "incomplete");
+    assert!(carriers().await.is_empty());
+
+    // One under way, one that touched nothing yet, when the service ends.
     let (_, writing) = imprint(other.id).await;
     records.touch_card(writing, &[1]).await.unwrap();
     let (_, planned) = imprint(card.id).await;
-
     let interrupted = records.sort_out_interrupted().await.unwrap();
     assert!(
         interrupted.len() >= 2 && !interrupted.contains(&done),
         "{interrupted:?}"
     );
-    let all = records.imprints(None, Some("quay-01"), 10).await.unwrap();
-    let state = |id: i64| {
-        all.iter()
-            .find(|imprint| imprint.id == id)
-            .unwrap()
-            .state
-            .as_str()
-    };
-    assert_eq!(
-        (state(verified), state(writing), state(planned)),
-        ("verified", "incomplete", "void")
-    );
-    assert_eq!(
-        records.card(&card.label).await.unwrap().state,
-        "imprinted",
-        "a void imprint touched nothing"
-    );
-    assert_eq!(
-        records.card(&other.label).await.unwrap().state,
-        "incomplete"
-    );
+    let state = async |id: i64| records.imprint(id).await.unwrap().unwrap().state;
+    assert_eq!(state(verified).await, "verified");
+    assert_eq!(state(writing).await, "in doubt");
+    assert_eq!(state(planned).await, "void");
+    assert_eq!(card_state(&other.label).await, "incomplete");
     assert!(
         records.sort_out_interrupted().await.unwrap().is_empty(),
         "sorted out once"
     );
+
+    // Seen again: it is what it is, and that is said once.
+    let doubts = records.doubts(4_000_000_000).await.unwrap();
+    let doubt = doubts.iter().find(|doubt| doubt.imprint == writing);
+    assert!(doubt.is_some_and(|doubt| doubt.open && doubt.card == other.label));
+    assert!(records.settle_doubt(writing, None, "whole").await.unwrap());
+    assert!(!records.settle_doubt(writing, None, "whole").await.unwrap());
+    let now = device().await;
     assert_eq!(
-        records.device("quay-01").await.unwrap().card,
-        Some(card.label)
+        (now.whole_card(), now.state.as_str()),
+        (Some(other.label.as_str()), "carded")
     );
+    assert_eq!(carriers().await, [other.label]);
 }

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::fs::{self, File};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, RwLock};
 use std::time::Duration;
 
@@ -11,7 +12,7 @@ use bench::Bench;
 use imagecraft::compare::Differences;
 use imagecraft::container::Limits;
 use object_store::local::LocalFileSystem;
-use records::{OwnServer, Records};
+use records::{Claim, OwnServer, Records};
 use time::OffsetDateTime;
 use tokio::task::JoinHandle;
 use vault::{Keys, Name, SegmentId, Vault};
@@ -22,6 +23,8 @@ use crate::error::ApiError;
 use crate::jobs::Jobs;
 use crate::plans::Plans;
 use crate::slots::Slots;
+use crate::turns::Turns;
+use crate::uploads::{Claims, clear_old_uploads};
 
 /// Everything the routes and jobs work with.
 pub struct App {
@@ -51,8 +54,22 @@ pub struct App {
     /// Comparisons of releases that were made: releases do not change.
     pub comparisons: Mutex<HashMap<(i64, i64), Arc<Differences>>>,
     pub console_dir: Option<PathBuf>,
+    /// Requests under one key wait for each other.
+    pub turns: Turns,
+    /// Permits to hold a long body in memory.
+    pub bodies: tokio::sync::Semaphore,
+    /// Uploads that imports work with.
+    pub claims: Claims,
+    /// Taken to give a label: two plans for one blank card must not give it two.
+    labelling: tokio::sync::Mutex<()>,
+    /// Set when the service is about to end: nothing new begins.
+    closing: AtomicBool,
+    runtime: tokio::runtime::Handle,
     own_server: Option<OwnServer>,
-    watch: std::sync::OnceLock<JoinHandle<()>>,
+    /// That the records are this service's alone.
+    claim: tokio::sync::Mutex<Option<Claim>>,
+    /// Tasks that run as long as the service does.
+    watches: Mutex<Vec<JoinHandle<()>>>,
     /// Held as long as the service lives: one service a data folder.
     _lock: File,
 }
@@ -71,7 +88,7 @@ impl App {
             fs::create_dir_all(folder)
                 .with_context(|| format!("cannot make {}", folder.display()))?;
         }
-        clear_old_uploads(&uploads);
+        clear_old_uploads(&uploads, |_| false, true);
         let vault_dir = dir.join("vault");
         fs::create_dir_all(&vault_dir)
             .with_context(|| format!("cannot make {}", vault_dir.display()))?;
@@ -100,6 +117,11 @@ impl App {
         let records = Records::open(url)
             .await
             .context("the database cannot be used")?;
+        let fingerprint = keys.fingerprint("the records of this key");
+        let claim = records
+            .claim(fingerprint.as_bytes())
+            .await
+            .context("the database cannot be used")?;
         let interrupted = records.sort_out_interrupted().await?;
         let app = Arc::new(Self {
             records,
@@ -120,18 +142,49 @@ impl App {
             litter: Mutex::default(),
             comparisons: Mutex::default(),
             console_dir: config.console_dir,
+            turns: Turns::default(),
+            bodies: tokio::sync::Semaphore::new(crate::serve::LONG_BODIES),
+            claims: Claims::default(),
+            labelling: tokio::sync::Mutex::default(),
+            closing: AtomicBool::new(false),
+            runtime: tokio::runtime::Handle::current(),
             own_server,
-            watch: std::sync::OnceLock::new(),
+            claim: tokio::sync::Mutex::new(Some(claim)),
+            watches: Mutex::default(),
             _lock: lock,
         });
+        if !interrupted.is_empty() {
+            let app = app.clone();
+            std::thread::spawn(move || app.sweep());
+        }
         for job in interrupted {
             let summary = format!("Job {job} was interrupted by the end of the service");
             app.note("service", "job.interrupted", &job.to_string(), &summary)
                 .await?;
         }
-        let watch = tokio::spawn(crate::slots::watch(app.clone()));
-        let _ = app.watch.set(watch);
+        let watches = vec![
+            tokio::spawn(crate::slots::watch(app.clone())),
+            tokio::spawn(crate::slots::tell(app.clone())),
+            tokio::spawn(crate::housekeeping::keep_house(app.clone())),
+        ];
+        *app.watches.lock().unwrap_or_else(|e| e.into_inner()) = watches;
         Ok(app)
+    }
+
+    /// Lets no new work begin.
+    pub fn begin_to_close(&self) {
+        self.closing.store(true, Ordering::Relaxed);
+        self.jobs.cancel_all();
+    }
+
+    /// Whether the service is about to end.
+    pub fn is_closing(&self) -> bool {
+        self.closing.load(Ordering::Relaxed)
+    }
+
+    /// The own PostgreSQL, where there is one.
+    pub fn own_server(&self) -> Option<&OwnServer> {
+        self.own_server.as_ref()
     }
 
     /// Gives a label to a card that has none, and teaches its slot.
@@ -142,6 +195,10 @@ impl App {
         edges: &[u8],
         operator: &str,
     ) -> Result<records::cards::Card, ApiError> {
+        let _alone = self.labelling.lock().await;
+        if let Some(label) = self.slots.label_of(slot, medium.insertion) {
+            return Ok(self.records.card(&label).await?);
+        }
         let card = self
             .records
             .add_card(medium.size as i64, &medium.kind, edges, operator)
@@ -177,8 +234,45 @@ impl App {
         });
         match freed {
             Ok(freed) => tracing::info!(freed, "cleared away what failed work left in the vault"),
-            Err(e) => tracing::warn!("what failed work left in the vault stays there: {e}"),
+            Err(e) => {
+                tracing::warn!("what failed work left in the vault stays there for now: {e}");
+                let mut litter = self.litter.lock().unwrap_or_else(|e| e.into_inner());
+                litter.push((since, segments));
+            }
         }
+    }
+
+    /// Clears away what work left in the vault that was cut off with the service: whatever no record
+    /// names. Blocks; other work waits until it is through.
+    fn sweep(&self) {
+        let _alone = self.storing.write().unwrap_or_else(|e| e.into_inner());
+        let kept = self.runtime.block_on(self.records.manifests_since(OffsetDateTime::UNIX_EPOCH));
+        let swept = kept.map_err(ApiError::from).and_then(|manifests| {
+            let names = manifests
+                .iter()
+                .filter_map(|raw| raw.as_slice().try_into().ok().map(Name));
+            let names: Vec<_> = names.collect();
+            let freed = self.vault.remove_unnamed(&self.vault.segments(), &names)?;
+            Ok(freed + self.vault.remove_unindexed()?)
+        });
+        match swept {
+            Ok(freed) => tracing::info!(freed, "cleared away what the last end left in the vault"),
+            Err(e) => tracing::warn!("what the last end left in the vault stays there: {e}"),
+        }
+    }
+
+    /// Claims the records again where the connection that held them was lost.
+    pub async fn renew_claim(&self) -> Result<(), ApiError> {
+        let mut claim = self.claim.lock().await;
+        if let Some(held) = claim.as_mut()
+            && held.holds().await
+        {
+            return Ok(());
+        }
+        *claim = None;
+        let fingerprint = self.keys.fingerprint("the records of this key");
+        *claim = Some(self.records.claim(fingerprint.as_bytes()).await?);
+        Ok(())
     }
 
     /// Records that something happened and tells everyone.
@@ -198,7 +292,8 @@ impl App {
 
     /// Ends everything in order: watching, jobs, records, and the own PostgreSQL last.
     pub async fn close(&self) {
-        if let Some(watch) = self.watch.get() {
+        self.begin_to_close();
+        for watch in self.watches.lock().unwrap_or_else(|e| e.into_inner()).drain(..) {
             watch.abort();
         }
         self.jobs.cancel_all();
@@ -208,30 +303,18 @@ impl App {
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
-        self.records.close().await;
+        // Nobody waits for a database that does not answer.
+        let closing = async {
+            self.claim.lock().await.take();
+            self.records.close().await;
+        };
+        if tokio::time::timeout(Duration::from_secs(5), closing).await.is_err() {
+            tracing::warn!("the connections to the records were not closed in time");
+        }
         if let Some(server) = &self.own_server
             && let Err(e) = server.stop()
         {
             tracing::error!("PostgreSQL was not stopped: {e}");
-        }
-    }
-}
-
-/// An upload that was begun can go on after a restart, for some days.
-fn clear_old_uploads(uploads: &Path) {
-    const KEPT: Duration = Duration::from_secs(3 * 24 * 3600);
-    for entry in fs::read_dir(uploads).into_iter().flatten().flatten() {
-        let age = entry.metadata().and_then(|meta| meta.modified()).ok();
-        let old = age.is_none_or(|at| at.elapsed().is_ok_and(|age| age > KEPT));
-        // What was being fetched or unpacked is begun anew.
-        let scratch = !entry
-            .file_name()
-            .to_string_lossy()
-            .starts_with(|c: char| c.is_ascii_hexdigit());
-        if (old || scratch)
-            && let Err(e) = fs::remove_file(entry.path())
-        {
-            tracing::warn!("{} stays behind: {e}", entry.path().display());
         }
     }
 }

@@ -51,7 +51,8 @@ impl App {
             carried: carriers
                 .iter()
                 .enumerate()
-                .map(|(at, carrier)| (carrier.device.clone(), at))
+                .filter(|(_, carrier)| carrier.carried)
+                .filter_map(|(at, carrier)| Some((carrier.device.clone()?, at)))
                 .collect(),
             releases,
             currents: self.records.currents().await?,
@@ -236,6 +237,7 @@ impl Shelf {
         let carried = carrier.and_then(|carrier| self.find(&carrier.release));
         let followed = self.followed(device);
         let standing = match (carried, followed) {
+            (None, _) if device.card.is_some() && device.whole_card().is_none() => "not whole",
             (None, _) => "no card",
             (Some(_), None) => "no release",
             (Some(carried), Some(followed)) if carried.id == followed.id => "level",
@@ -375,6 +377,7 @@ mod tests {
             pinned_release_id: None,
             pinned: pinned.map(str::to_owned),
             card: None,
+            card_state: None,
             attached: Vec::new(),
             macs: Vec::new(),
         }
@@ -521,7 +524,8 @@ mod tests {
         let mut shelf = shelf();
         let carrier = |device: &str, version: &str| Carrier {
             release: format!("quaylink {version}"),
-            device: device.into(),
+            device: Some(device.into()),
+            carried: true,
             card: "C-0001".into(),
             imprint: 1,
             written_at: None,

@@ -42,9 +42,65 @@ impl ApiError {
         Self::new(StatusCode::NOT_FOUND, "unknown", detail)
     }
 
-    fn internal(code: &'static str, error: impl std::fmt::Display) -> Self {
-        Self::new(StatusCode::INTERNAL_SERVER_ERROR, code, error.to_string())
+    /// The service is about to end.
+    pub fn closing() -> Self {
+        Self::new(
+            StatusCode::SERVICE_UNAVAILABLE,
+            "ending",
+            "the service is about to end and begins nothing new; try again when it is back",
+        )
     }
+
+    fn internal(code: &'static str, error: impl std::error::Error + 'static) -> Self {
+        if is_full(&error) {
+            return Self::new(
+                StatusCode::INSUFFICIENT_STORAGE,
+                "no-room",
+                format!(
+                    "the disk that the service keeps its data on is full ({error}); nothing that was recorded is lost. \
+                     Make room there and try again"
+                ),
+            );
+        }
+        let mut detail = error.to_string();
+        if is_cut(&error) {
+            detail = format!("a file ended before it should ({detail})");
+        }
+        Self::new(StatusCode::INTERNAL_SERVER_ERROR, code, detail)
+    }
+}
+
+/// Looks for something among an error and its causes.
+fn any_cause(error: &(dyn std::error::Error + 'static), is: fn(&std::io::Error) -> bool) -> bool {
+    let mut cause = Some(error);
+    while let Some(error) = cause {
+        if error.downcast_ref::<std::io::Error>().is_some_and(is) {
+            return true;
+        }
+        // An I/O error shows the one that it wraps, and not itself, as its source.
+        let inner = error.downcast_ref::<std::io::Error>().and_then(|e| e.get_ref());
+        if let Some(inner) = inner
+            && any_cause(inner, is)
+        {
+            return true;
+        }
+        cause = error.source();
+    }
+    false
+}
+
+/// Whether a disk that is full, or a quota, is behind an error.
+fn is_full(error: &(dyn std::error::Error + 'static)) -> bool {
+    any_cause(error, |e| {
+        matches!(
+            e.kind(),
+            std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded
+        )
+    })
+}
+
+fn is_cut(error: &(dyn std::error::Error + 'static)) -> bool {
+    any_cause(error, |e| e.kind() == std::io::ErrorKind::UnexpectedEof)
 }
 
 impl From<crate::work::WorkError> for ApiError {
@@ -78,6 +134,13 @@ impl From<RecordError> for ApiError {
         match error {
             RecordError::Unknown { .. } => Self::missing(error.to_string()),
             RecordError::Conflict(detail) => Self::conflict("taken", detail),
+            RecordError::OtherRequest { .. } => Self::conflict("other-request", error.to_string()),
+            RecordError::Text => Self::invalid("bad-text", error.to_string()),
+            away if away.is_away() => Self::new(
+                StatusCode::SERVICE_UNAVAILABLE,
+                "records-away",
+                "the records are out of reach for the moment; nothing was changed, try again",
+            ),
             other => Self::internal("records", other),
         }
     }
@@ -138,6 +201,13 @@ impl From<ComposeError> for ApiError {
             ComposeError::CardTooSmall { .. } => {
                 Self::conflict("card-too-small", error.to_string())
             }
+            ComposeError::Damaged { .. } => Self::conflict(
+                "damaged",
+                format!(
+                    "{error}. Nothing was touched; leave that partition as it is (--leave-out), or insist with a reason \
+                     that is recorded (--although-damaged)"
+                ),
+            ),
             ComposeError::NotEditable { .. } => Self::conflict(
                 "cannot-edit",
                 format!(

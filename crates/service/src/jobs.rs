@@ -2,9 +2,11 @@
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::Duration;
 
 use cardwork::{Progress, Stage};
-use records::jobs::{NewJob, Outcome};
+use records::RecordError;
+use records::jobs::{Ending, NewJob, Outcome};
 use serde_json::Value;
 use time::OffsetDateTime;
 use tokio::runtime::Handle;
@@ -69,8 +71,13 @@ pub struct Work {
     pub progress: Arc<Progress>,
     /// When it began.
     pub began: OffsetDateTime,
+    /// What it is, in words: `Write of quaylink 2.4 for quay-03 to C-0003`.
+    what: String,
     runtime: Handle,
 }
+
+/// How long to wait before the records are tried again.
+const AGAIN: Duration = Duration::from_millis(500);
 
 impl Work {
     /// Remembers what this work left in the vault although it failed.
@@ -83,6 +90,71 @@ impl Work {
     pub fn wait<T>(&self, future: impl Future<Output = T>) -> T {
         self.runtime.block_on(future)
     }
+
+    /// Records what is so already, however long the records are out of reach; only the end of the
+    /// service ends the waiting, and its next start sorts out what was under way.
+    pub fn record<T, F: Future<Output = Result<T, RecordError>>>(
+        &self,
+        what: impl Fn() -> F,
+    ) -> Result<T, WorkError> {
+        self.keep_trying(what, || false)
+    }
+
+    /// Records what must be recorded before the work goes on; a cancel ends the waiting too.
+    pub fn record_first<T, F: Future<Output = Result<T, RecordError>>>(
+        &self,
+        what: impl Fn() -> F,
+    ) -> Result<T, WorkError> {
+        self.keep_trying(what, || self.progress.is_cancelled())
+    }
+
+    fn keep_trying<T, F: Future<Output = Result<T, RecordError>>>(
+        &self,
+        what: impl Fn() -> F,
+        given_up: impl Fn() -> bool,
+    ) -> Result<T, WorkError> {
+        let mut told = false;
+        loop {
+            match self.wait(what()) {
+                Err(e) if e.is_away() && !self.app.is_closing() => {
+                    if given_up() {
+                        let detail = "stopped on request, while the records were out of reach";
+                        return Err(WorkError::new("cancelled", detail));
+                    }
+                    if !std::mem::replace(&mut told, true) {
+                        tracing::warn!(job = self.job, "waiting for the records: {e}");
+                    }
+                    std::thread::sleep(AGAIN);
+                }
+                result => return Ok(result?),
+            }
+        }
+    }
+
+    /// The end of this job, to be recorded together with what it did.
+    pub fn ending(&self, outcome: Outcome) -> Ending {
+        let what = &self.what;
+        let summary = match &outcome {
+            Outcome::Done(_) => format!("{what} done"),
+            Outcome::Failed(_, detail) => format!("{what} failed: {detail}"),
+            Outcome::Cancelled(detail) => format!("{what} cancelled: {detail}"),
+        };
+        Ending {
+            job: self.job,
+            outcome,
+            operator: self.operator.clone(),
+            summary,
+        }
+    }
+
+    /// The end of this job by a failure.
+    pub fn failure(&self, error: &WorkError) -> Ending {
+        let detail = error.detail.clone();
+        self.ending(match error.code {
+            "cancelled" => Outcome::Cancelled(detail),
+            code => Outcome::Failed(code.into(), detail),
+        })
+    }
 }
 
 impl App {
@@ -94,8 +166,14 @@ impl App {
         reserved: Option<Reserved>,
         work: impl FnOnce(&Work) -> Result<Value, WorkError> + Send + 'static,
     ) -> Result<api::Job, ApiError> {
+        if self.is_closing() {
+            return Err(ApiError::closing());
+        }
         let (job, added) = self.records.add_job(&new).await?;
         if added {
+            // By the database's clock, which the tidying compares with its own.
+            let began = self.records.job(job).await.map(|row| row.created_at);
+            let began = began.unwrap_or(OffsetDateTime::UNIX_EPOCH);
             if let Some(reserved) = &reserved {
                 reserved.name_job(job);
             }
@@ -106,19 +184,22 @@ impl App {
                 job,
                 operator: new.operator.clone(),
                 progress,
-                began: OffsetDateTime::now_utc(),
+                began,
+                what: describe(new.kind, &new.subject),
                 runtime: Handle::current(),
             };
             let thread = std::thread::Builder::new().name(format!("job-{job}"));
-            let spawned =
-                thread.spawn(move || run(&context, new.kind, &new.subject, reserved, work));
+            let spawned = thread.spawn(move || run(&context, reserved, work));
             if let Err(e) = spawned {
                 self.jobs.running().remove(&job);
-                let outcome = Outcome::Failed(
-                    "no-thread".into(),
-                    format!("the job could not be started: {e}"),
-                );
-                self.records.end_job(job, &outcome).await?;
+                let detail = format!("the job could not be started: {e}");
+                let ending = Ending {
+                    job,
+                    summary: format!("{} failed: {detail}", describe(new.kind, &new.subject)),
+                    outcome: Outcome::Failed("no-thread".into(), detail),
+                    operator: new.operator.clone(),
+                };
+                self.records.end_job(&ending).await?;
             }
         }
         self.job_view(job).await
@@ -130,6 +211,17 @@ impl App {
         let progress = self.jobs.progress(job);
         let row = self.records.job(job).await?;
         Ok(crate::views::job(row, progress))
+    }
+
+    /// Ends jobs that were recorded while the connection broke, so that nobody works on them.
+    pub async fn end_orphans(&self) -> Result<(), ApiError> {
+        let running: Vec<_> = self.jobs.running().keys().copied().collect();
+        for job in self.records.end_orphans(&running).await? {
+            let summary = format!("Job {job} never began: the records were out of reach");
+            self.note("service", "job.interrupted", &job.to_string(), &summary)
+                .await?;
+        }
+        Ok(())
     }
 
     /// Tells how far every running job is.
@@ -160,21 +252,17 @@ fn describe(kind: &str, subject: &str) -> String {
 
 fn run(
     context: &Work,
-    kind: &str,
-    subject: &str,
     reserved: Option<Reserved>,
     work: impl FnOnce(&Work) -> Result<Value, WorkError>,
 ) {
     let app = &context.app;
     let job = context.job;
-    let what = describe(kind, subject);
-    let started: Result<(), WorkError> = context.wait(async {
-        app.records.start_job(job).await?;
-        let summary = format!("{what} started");
-        Ok(app
-            .note(&context.operator, "job.started", &job.to_string(), &summary)
-            .await?)
+    let summary = format!("{} started", context.what);
+    let started = context.record_first(|| {
+        app.records
+            .start_job(job, &context.operator, &summary)
     });
+    app.bus.tell(News::Events);
     let storing = app.storing.read().unwrap_or_else(|e| e.into_inner());
     let caught = std::panic::AssertUnwindSafe(|| started.and_then(|()| work(context)));
     let result = std::panic::catch_unwind(caught).unwrap_or_else(|_| {
@@ -188,31 +276,18 @@ fn run(
         let manifests = context.wait(app.records.manifests_since(since));
         Ok(manifests?)
     });
-    let (outcome, event, summary) = match result {
-        Ok(value) => (Outcome::Done(value), "job.done", format!("{what} done")),
-        Err(WorkError {
-            code: "cancelled",
-            detail,
-        }) => {
-            let summary = format!("{what} cancelled: {detail}");
-            (Outcome::Cancelled(detail), "job.cancelled", summary)
-        }
-        Err(WorkError { code, detail }) => {
-            let summary = format!("{what} failed: {detail}");
-            (Outcome::Failed(code.into(), detail), "job.failed", summary)
-        }
-    };
     if let Some(reserved) = reserved {
         context.wait(reserved.look_again());
     }
-    let ended = context.wait(async {
-        app.records.end_job(job, &outcome).await?;
-        app.jobs.running().remove(&job);
-        app.note(&context.operator, event, &job.to_string(), &summary)
-            .await
-    });
+    // Work that recorded its own end, together with what it did, has ended here already.
+    let ending = match result {
+        Ok(value) => context.ending(Outcome::Done(value)),
+        Err(error) => context.failure(&error),
+    };
+    let ended = context.record(|| app.records.end_job(&ending));
     app.jobs.running().remove(&job);
+    app.bus.tell(News::Events);
     if let Err(e) = ended {
-        tracing::error!(job, "the end of the job could not be recorded: {e}");
+        tracing::error!(job, "the end of the job could not be recorded: {}", e.detail);
     }
 }

@@ -8,11 +8,15 @@ mod config;
 mod console;
 mod error;
 mod feeds;
+mod housekeeping;
 mod jobs;
 mod plans;
 mod routes;
+mod serve;
 mod settings;
 mod slots;
+mod turns;
+mod uploads;
 mod views;
 mod work;
 
@@ -22,6 +26,7 @@ use anyhow::{Context, Result};
 use clap::Parser;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
+use tokio::sync::watch;
 
 use crate::app::App;
 use crate::config::{Args, Config};
@@ -61,6 +66,7 @@ fn main() -> ExitCode {
 
 async fn run(args: Args) -> Result<()> {
     let config = Config::settle(args)?;
+    serve::raise_open_files();
     // Fetching over https needs to know whose cryptography to use; only the first call counts.
     let _ = rustls::crypto::ring::default_provider().install_default();
     // The port is taken first: a second service ends here, before it touches anything.
@@ -74,13 +80,17 @@ async fn run(args: Args) -> Result<()> {
     let app = App::open(config).await?;
     let address = listener.local_addr()?;
     tracing::info!("ready at http://{address}");
-    let served = axum::serve(listener, routes::router(app.clone()));
+    let (end, ending) = watch::channel(false);
+    let served = tokio::spawn(serve::serve(listener, routes::router(app.clone()), ending));
     let result = tokio::select! {
-        served = served => served.context("serving failed"),
-        _ = tokio::signal::ctrl_c() => Ok(()),
+        stopped = tokio::signal::ctrl_c() => stopped.context("waiting for the end failed"),
         _ = terminate.recv() => Ok(()),
     };
     tracing::info!("stopping");
+    // No new work from here on; what is asked now is still answered.
+    app.begin_to_close();
+    let _ = end.send(true);
+    let _ = served.await;
     app.close().await;
     result
 }

@@ -6,13 +6,13 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
 use cardwork::{CardError, Occupant};
-use imagecraft::compose::compose;
+use imagecraft::compose::{Change, PlacedFile, compose};
 use imagecraft::grow::Growth;
 use imagecraft::{ByteKind, Disk};
-use records::cards::Card;
+use records::cards::{Card, Standing};
 use records::devices::Device;
 use records::imprints::Base;
-use records::jobs::NewJob;
+use records::jobs::{NewJob, RequestKey};
 use records::releases::Release;
 use serde_json::json;
 use settings::{Grow, Laid};
@@ -31,10 +31,28 @@ use crate::work::{WriteOrder, write_card};
 /// A plan that nobody confirmed for this long is void.
 const LIFE: Duration = Duration::from_secs(30 * 60);
 
+/// Plans that wait at most, and the bytes that the files of all of them may take.
+const MOST: usize = 64;
+const MOST_BYTES: usize = 64 << 20;
+
 struct Held {
     order: WriteOrder,
     kind: &'static str,
     made: Instant,
+    /// What the records said of the card.
+    standing: Standing,
+    /// Name of the release, if it is one.
+    release: Option<String>,
+}
+
+impl Held {
+    fn bytes(&self) -> usize {
+        let of = |file: &PlacedFile| match &file.change {
+            Change::File(bytes) => bytes.len(),
+            _ => 0,
+        };
+        self.order.files.iter().map(of).sum()
+    }
 }
 
 /// The plans that wait for a confirmation.
@@ -47,6 +65,19 @@ impl Plans {
         held.retain(|_, plan| plan.made.elapsed() < LIFE);
         held
     }
+
+    /// Keeps a plan; the oldest ones give way when there are too many.
+    fn keep(&self, id: String, plan: Held) {
+        let mut held = self.held();
+        held.insert(id, plan);
+        while held.len() > MOST || held.values().map(Held::bytes).sum::<usize>() > MOST_BYTES {
+            let oldest = held.iter().min_by_key(|(_, plan)| plan.made);
+            let Some(id) = oldest.map(|(id, _)| id.clone()).filter(|_| held.len() > 1) else {
+                break;
+            };
+            held.remove(&id);
+        }
+    }
 }
 
 /// What shall be written, before any card is looked at.
@@ -58,9 +89,15 @@ struct Wanted {
     smallest_card: u64,
     device: Option<Device>,
     counted: Option<Counted>,
+    /// Of a restore: the settings that its backup's card carried, as recorded, if they are known.
+    carried: Option<Option<serde_json::Value>>,
     laid: Vec<Laid>,
     grow: Option<Grow>,
     growth: Option<Growth>,
+    /// Where data behind the last partition ends, if there is any.
+    behind: Option<u64>,
+    /// Why a damaged file system is changed all the same.
+    damaged_reason: Option<String>,
     leave_out: bool,
     open_logins: Vec<String>,
     /// State of the release, if it is one.
@@ -76,6 +113,10 @@ struct Tried {
     end: u64,
     growth: Option<String>,
     left_out: Vec<String>,
+    /// Places of the files that do not land, because their partition is left out.
+    missing: Vec<usize>,
+    /// Why there is no stamp on it.
+    unstamped: Option<String>,
 }
 
 pub fn manifest_name(bytes: &[u8]) -> Result<Name, ApiError> {
@@ -91,7 +132,7 @@ impl App {
                 let release = self.records.release(release).await?;
                 self.of_release(release, None, new).await
             }
-            (None, None, Some(backup)) => self.of_backup(backup, new.slot).await,
+            (None, None, Some(backup)) => self.of_backup(backup, new).await,
             _ => Err(ApiError::invalid(
                 "bad-request",
                 "name either a device (with or without a release), or a release, or a backup",
@@ -162,6 +203,7 @@ impl App {
         let values = counted.as_ref().map_or(&[][..], |found| &found.values);
         let open_logins = open_logins(&sheet, values);
         let (grow, how) = growth(&sheet, &release);
+        let behind = views::inspection_of(&release).behind;
         Ok(Wanted {
             kind: "write",
             base: Base::Release(release.id),
@@ -170,9 +212,12 @@ impl App {
             smallest_card: release.smallest_card as u64,
             device,
             counted,
+            carried: None,
             laid,
             grow: Some(grow),
             growth: how,
+            behind,
+            damaged_reason: given_reason(new.although_damaged.as_deref()),
             leave_out: new.leave_out,
             open_logins,
             state: Some(release.state),
@@ -189,9 +234,8 @@ impl App {
         if release.state != "withdrawn" {
             return Ok(None);
         }
-        let given = new.override_reason.as_deref().map(str::trim);
-        if let Some(reason) = given.filter(|reason| !reason.is_empty()) {
-            return Ok(Some(reason.into()));
+        if let Some(reason) = given_reason(new.override_reason.as_deref()) {
+            return Ok(Some(reason));
         }
         let states = self.records.release_states(release.id).await?;
         let why = states
@@ -207,20 +251,16 @@ impl App {
         ))
     }
 
-    async fn of_backup(&self, name: &str, slot: u32) -> Result<Wanted, ApiError> {
+    async fn of_backup(&self, name: &str, new: &api::NewPlan) -> Result<Wanted, ApiError> {
+        let slot = new.slot;
         let backup = self.records.backup(name).await?;
         let device = match &backup.device {
             Some(device) => Some(self.records.device(device).await?),
             None => None,
         };
-        let seen = self
-            .bench
-            .slot(slot)
-            .ok()
-            .flatten()
-            .and_then(|slot| slot.medium().ok().flatten());
+        let seen = self.slots.insertion(slot);
         let same = backup.slot == slot as i32
-            && seen.is_some_and(|medium| medium.insertion as i64 == backup.insertion);
+            && seen.is_some_and(|insertion| insertion as i64 == backup.insertion);
         if same {
             return Err(ApiError::conflict(
                 "source-card",
@@ -231,6 +271,16 @@ impl App {
                 ),
             ));
         }
+        // The settings that the backup's card carried go with it, where they are known.
+        let origin = match backup.imprint_id {
+            Some(id) => self.records.imprint(id).await?,
+            None => None,
+        };
+        let behind = origin.as_ref().and_then(|origin| origin.behind);
+        let carried = origin
+            .filter(|origin| origin.settings_known)
+            .map(|origin| origin.settings);
+        let growth = (!new.keep_size).then(Growth::default);
         Ok(Wanted {
             kind: "restore",
             base: Base::Backup(backup.id),
@@ -239,10 +289,14 @@ impl App {
             smallest_card: backup.smallest_card as u64,
             device,
             counted: None,
+            carried: Some(carried),
             laid: Vec::new(),
             grow: None,
-            growth: None,
-            leave_out: false,
+            growth,
+            behind: behind.map(|end| end as u64),
+            damaged_reason: None,
+            // A backup is restored even where its file system cannot be grown or edited.
+            leave_out: true,
             open_logins: Vec::new(),
             state: None,
             override_reason: None,
@@ -281,6 +335,8 @@ impl App {
                 (card, true)
             }
         };
+        // Before anything is said about the card, so that what changes meanwhile voids the plan.
+        let standing = self.records.standing(card.id).await?;
         let mut order = self.order(&wanted, new.slot, &found, &card);
         let tried = self.try_compose(&order).await?;
         let growth = tried.growth.or_else(|| match wanted.grow {
@@ -288,6 +344,20 @@ impl App {
             _ => None,
         });
         (order.growth_words, order.left_out) = (growth.clone(), tried.left_out.clone());
+        let landing: Vec<_> = self
+            .shown_files(&wanted)
+            .into_iter()
+            .enumerate()
+            .filter(|(place, _)| !tried.missing.contains(place))
+            .map(|(_, file)| file)
+            .collect();
+        order.shown = json!(landing);
+        let mut cautions = cautions(&wanted, &card, new.slot);
+        if let Some(why) = &tried.unstamped {
+            cautions.push(format!(
+                "no stamp finds a place on it ({why}): the card will not say by itself what it is"
+            ));
+        }
         let id = random_id()?;
         let plan = api::Plan {
             id: id.clone(),
@@ -296,6 +366,7 @@ impl App {
             card: card.label.clone(),
             new_label,
             card_size: medium.size,
+            size_proven: false,
             card_holds: holds(&found, &card),
             base: wanted.base_name.clone(),
             device: wanted.device.as_ref().map(|device| device.name.clone()),
@@ -303,18 +374,20 @@ impl App {
             smallest_card: wanted.smallest_card,
             unallocated: medium.size.saturating_sub(tried.end),
             settings: self.shown_settings(&wanted),
-            files: self.shown_files(&wanted),
+            files: landing,
             growth,
             left_out: tried.left_out,
             lost: self.lost(&found, &card).await?,
-            cautions: cautions(&wanted, &card, new.slot),
+            cautions,
         };
-        self.plans.held().insert(
+        self.plans.keep(
             id,
             Held {
                 order,
                 kind: wanted.kind,
                 made: Instant::now(),
+                standing,
+                release: wanted.state.as_ref().map(|_| wanted.base_name.clone()),
             },
         );
         Ok(plan)
@@ -341,8 +414,18 @@ impl App {
             leave_out: wanted.leave_out,
             growth_words: None,
             left_out: Vec::new(),
-            override_reason: wanted.override_reason.clone(),
-            settings: json!(settings),
+            behind: wanted.behind,
+            although_damaged: wanted.damaged_reason.is_some(),
+            override_reason: match (&wanted.override_reason, &wanted.damaged_reason) {
+                (Some(one), Some(two)) => Some(format!("{one}; damaged: {two}")),
+                (None, Some(two)) => Some(format!("damaged: {two}")),
+                (one, None) => one.clone(),
+            },
+            settings: match &wanted.carried {
+                Some(carried) => carried.clone().unwrap_or_else(|| json!([])),
+                None => json!(settings),
+            },
+            settings_known: !matches!(wanted.carried, Some(None)),
             shown: json!(self.shown_files(wanted)),
         }
     }
@@ -372,12 +455,19 @@ impl App {
             let composed = compose(disk, &map, order.bound.size, &order.recipe(0))?;
             debug_assert_eq!(composed.disk.len(), order.bound.size);
             let left_out = composed.left_out.iter().map(|left| {
+                let files = left.files.iter().filter_map(|at| order.files.get(*at));
+                let paths: Vec<_> = files.map(|file| file.path.as_str()).collect();
                 format!(
-                    "partition {} is left as it is: {}",
-                    left.partition, left.why
+                    "partition {} is left as it is, without {}: {}",
+                    left.partition,
+                    paths.join(", "),
+                    left.why
                 )
             });
+            let missing = composed.left_out.iter().flat_map(|left| left.files.clone());
             Ok::<_, ApiError>(Tried {
+                missing: missing.collect(),
+                unstamped: composed.unstamped.clone(),
                 to_write: composed.map.total(ByteKind::Data) + composed.map.total(ByteKind::Zero),
                 end: composed.layout.smallest_card(),
                 growth: composed.grown.as_ref().map(growth_words),
@@ -393,10 +483,19 @@ impl App {
     async fn lost(&self, found: &Found, card: &Card) -> Result<Vec<String>, ApiError> {
         Ok(match &found.contents.occupant {
             Occupant::Blank | Occupant::Unfinished(_) => Vec::new(),
-            Occupant::Foreign => vec![format!(
-                "the card holds data that is not ours: {}. There is no backup of it here",
-                found.contents.summary
-            )],
+            Occupant::Foreign => {
+                let kept = match self.records.last_backup(card.id, None).await? {
+                    Some((name, at)) => format!(
+                        "It was backed up as {name}, {} ago, and may have changed since",
+                        age(OffsetDateTime::now_utc() - at)
+                    ),
+                    None => "There is no backup of it here".into(),
+                };
+                vec![format!(
+                    "the card holds data that is not ours: {}. {kept}",
+                    found.contents.summary
+                )]
+            }
             Occupant::Stamped(stamp) => {
                 let whose = match &stamp.device {
                     Some(device) => format!("this is the card of {device}"),
@@ -404,14 +503,14 @@ impl App {
                 };
                 let newest = self
                     .records
-                    .last_backup(&card.label, stamp.device.as_deref())
+                    .last_backup(card.id, Some(stamp.imprint))
                     .await?;
                 let kept = match newest {
                     Some((name, at)) => format!(
                         "its newest backup is {name}, {} old",
                         age(OffsetDateTime::now_utc() - at)
                     ),
-                    None => "there is no backup of it".into(),
+                    None => "there is no backup of what is on it now".into(),
                 };
                 vec![format!(
                     "{whose}, written {} ago with {}; whatever changed on it since is lost, {kept}",
@@ -428,7 +527,7 @@ impl App {
         operator: &str,
         id: &str,
         label: &str,
-        request_key: Option<String>,
+        request_key: Option<RequestKey>,
     ) -> Result<api::Job, ApiError> {
         if let Some(key) = &request_key
             && let Some(job) = self.records.job_of_request(key).await?
@@ -436,13 +535,20 @@ impl App {
             return self.job_view(job).await;
         }
         let held = self.plans.held().remove(id);
-        let Held { order, kind, .. } = held.ok_or_else(|| {
+        let held = held.ok_or_else(|| {
             ApiError::new(
                 axum::http::StatusCode::GONE,
                 "plan-void",
                 "this plan does not hold any more (used, too old, or the service was started anew); make it again",
             )
         })?;
+        let Held {
+            order,
+            kind,
+            standing,
+            release,
+            ..
+        } = held;
         if label != order.card {
             return Err(ApiError::conflict(
                 "wrong-label",
@@ -454,6 +560,8 @@ impl App {
         }
         let reserved = self.reserve(order.slot)?;
         self.check_bound(&order).await?;
+        self.check_standing(&order, &standing, release.as_deref())
+            .await?;
         let subject = match &order.device {
             Some((_, device)) => format!("{} for {device} to {}", order.base_name, order.card),
             None => format!("{} to {}", order.base_name, order.card),
@@ -468,6 +576,40 @@ impl App {
         };
         self.start_job(new, Some(reserved), move |work| write_card(work, &order))
             .await
+    }
+
+    /// What the records say of the card, and of the release, must still be what they said.
+    async fn check_standing(
+        &self,
+        order: &WriteOrder,
+        seen: &Standing,
+        release: Option<&str>,
+    ) -> Result<(), ApiError> {
+        let now = self.records.standing(order.card_id).await?;
+        if now != *seen {
+            return Err(ApiError::conflict(
+                "plan-void",
+                format!(
+                    "what the records say of card {} has changed since the plan was made: it was {}, it is {} now.                      Nothing was touched; make the plan again and read what would be lost",
+                    order.card,
+                    seen.describe(),
+                    now.describe()
+                ),
+            ));
+        }
+        let Some(name) = release else {
+            return Ok(());
+        };
+        let release = self.records.release(name).await?;
+        if release.state == "withdrawn" && order.override_reason.is_none() {
+            return Err(ApiError::conflict(
+                "withdrawn",
+                format!(
+                    "{name} was withdrawn since the plan was made. Nothing was touched; make the plan again to write                      another release, or this one with a reason"
+                ),
+            ));
+        }
+        Ok(())
     }
 
     /// The card must still be the one that was seen; the job checks it again before it writes.
@@ -494,6 +636,12 @@ impl App {
             e
         })
     }
+}
+
+/// A reason that was really given.
+fn given_reason(text: Option<&str>) -> Option<String> {
+    let text = text.map(str::trim).filter(|text| !text.is_empty());
+    text.map(str::to_owned)
 }
 
 fn random_id() -> Result<String, ApiError> {
@@ -539,6 +687,14 @@ fn cautions(wanted: &Wanted, card: &Card, slot: u32) -> Vec<String> {
         ));
     }
     cautions.extend(wanted.open_logins.iter().cloned());
+    let counted = wanted.counted.iter().flat_map(|counted| &counted.values);
+    for one in counted.filter(|one| one.secret && !one.kind.is_secret()) {
+        cautions.push(format!(
+            "{} was set as a secret, and this release calls it plain text; it stays a secret here, but lies on the card \
+             as the release wants it",
+            one.name
+        ));
+    }
     let Some(device) = &wanted.device else {
         if wanted.kind == "write" {
             cautions.push("no device is named, so no settings go onto the card".into());

@@ -1,7 +1,7 @@
 //! What counts on a device: presets and its own values, what is wrong with them, the files they
 //! become, and whether its card still carries them.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::{Arc, Mutex};
 
 use imagecraft::compose::{Change, read_base};
@@ -37,6 +37,10 @@ pub struct Team {
     pub presets: Vec<(Preset, Settings)>,
     pub shelf: Shelf,
     own: HashMap<i64, Settings>,
+    /// Names of what was set as a secret on each device and preset. It stays one, whatever a sheet
+    /// calls it now.
+    sealed_own: HashMap<i64, BTreeSet<String>>,
+    sealed_presets: HashMap<i64, BTreeSet<String>>,
     /// Sheets that were read already: many devices follow one release.
     sheets: Mutex<HashMap<i64, Arc<Sheet>>>,
     salt_key: [u8; 32],
@@ -62,9 +66,15 @@ impl App {
             .into_iter()
             .map(|preset| (preset, Settings::new()))
             .collect();
+        let mut sealed_presets: HashMap<i64, BTreeSet<String>> = HashMap::new();
+        let mut sealed_own: HashMap<i64, BTreeSet<String>> = HashMap::new();
         for one in self.records.preset_settings().await? {
             let sealed_under = of_preset(one.owner, &one.field);
             let field = one.field.clone();
+            if one.sealed.is_some() {
+                let names = sealed_presets.entry(one.owner).or_default();
+                names.insert(field.clone());
+            }
             if let Some((_, values)) = presets.iter_mut().find(|(p, _)| p.id == one.owner) {
                 values.insert(field, open(keys, &sealed_under, one.setting())?);
             }
@@ -72,6 +82,9 @@ impl App {
         let mut own: HashMap<i64, Settings> = HashMap::new();
         for one in self.records.device_settings().await? {
             let (device, field) = (one.owner, one.field.clone());
+            if one.sealed.is_some() {
+                sealed_own.entry(device).or_default().insert(field.clone());
+            }
             let value = open(keys, &of_device(device, &field), one.setting())?;
             own.entry(device).or_default().insert(field, value);
         }
@@ -80,6 +93,8 @@ impl App {
             presets,
             shelf: self.shelf(None).await?,
             own,
+            sealed_own,
+            sealed_presets,
             sheets: Mutex::default(),
             salt_key: keys.salts(),
         })
@@ -95,19 +110,38 @@ impl App {
         let Some(card) = &device.card else {
             return Ok(Vec::new());
         };
-        let imprints = self
+        let Some(imprint) = self
             .records
-            .imprints(Some(card), Some(&device.name), 10)
-            .await?;
-        let Some(imprint) = imprints.into_iter().find(|one| one.state == "verified") else {
+            .current_imprint(None, Some(&device.name))
+            .await?
+        else {
             return Ok(Vec::new());
         };
         let imprint = views::imprint(imprint);
-        if imprint.from_backup {
-            return Ok(Vec::new());
+        match imprint.state.as_str() {
+            "verified" => {}
+            "writing" => return Ok(vec![format!("card {card} is being written")]),
+            "in doubt" => {
+                return Ok(vec![format!(
+                    "card {card} was being written when the service ended; put it in, and what it is will be found out"
+                )]);
+            }
+            _ => {
+                return Ok(vec![format!(
+                    "card {card} is not whole: its last write, imprint {}, did not end well; write it again",
+                    imprint.id
+                )]);
+            }
+        }
+        if !imprint.settings_known {
+            return Ok(vec![format!(
+                "which settings card {card} carries is not known: it was restored from {}",
+                imprint.base
+            )]);
         }
         let mut reasons = Vec::new();
-        if let Some(followed) = followed.filter(|release| release.name != imprint.base) {
+        let other = |release: &&Release| release.name != imprint.base && !imprint.from_backup;
+        if let Some(followed) = followed.filter(other) {
             reasons.push(format!(
                 "card {card} has {}, and {} follows {}",
                 imprint.base, device.name, followed.name
@@ -169,6 +203,16 @@ impl Team {
         self.own.get(&device.id).cloned().unwrap_or_default()
     }
 
+    /// Names of what was set as a secret on a device.
+    pub fn sealed_on(&self, device: i64) -> BTreeSet<String> {
+        self.sealed_own.get(&device).cloned().unwrap_or_default()
+    }
+
+    /// Names of what was set as a secret in a preset.
+    pub fn sealed_in_preset(&self, preset: i64) -> BTreeSet<String> {
+        self.sealed_presets.get(&preset).cloned().unwrap_or_default()
+    }
+
     /// Puts other values in place of those of a device, to see what would come of them.
     pub fn suppose_own(&mut self, device: &Device, values: Settings) {
         self.own.insert(device.id, values);
@@ -187,8 +231,12 @@ impl Team {
     fn layers(&self, device: &Device) -> Vec<Layer> {
         let presets = self
             .presets_of(&device.site)
-            .map(|(preset, values)| Layer::preset(preset.name.clone(), values.clone()));
-        std::iter::once(Layer::device(self.own(device)))
+            .map(|(preset, values)| {
+                let sealed = self.sealed_in_preset(preset.id);
+                Layer::preset(preset.name.clone(), values.clone()).sealed(sealed)
+            });
+        let own = Layer::device(self.own(device)).sealed(self.sealed_on(device.id));
+        std::iter::once(own)
             .chain(presets)
             .collect()
     }

@@ -1,16 +1,27 @@
 //! What lies in the slots: watched several times a second, looked into at each insertion.
 
 use std::sync::{Arc, Mutex, MutexGuard};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use cardwork::{Bound, CardError, Contents, Medium, Occupant, look};
+use cardwork::{Bound, CardError, CardIo, Contents, Medium, Occupant, has_edges_of, look};
 use imagecraft::StampBase;
+use records::RecordError;
+use records::imprints::{Doubt, Spoilt};
+use vault::{ManifestDisk, Name};
 
 use crate::app::App;
 use crate::bus::News;
 use crate::error::ApiError;
 
 const EVERY: Duration = Duration::from_millis(300);
+/// How long a survey may take before the reader counts as not answering.
+const SURVEY: Duration = Duration::from_secs(5);
+/// How long a look at one card may take.
+const LOOK: Duration = Duration::from_secs(30);
+/// How long somebody who asks for a card waits for it to be looked at.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// When a card that could not be looked at is looked at again.
+const AGAIN: Duration = Duration::from_secs(1);
 
 /// A slot as it was seen last.
 #[derive(Clone)]
@@ -19,7 +30,15 @@ pub struct Seen {
     pub place: String,
     pub medium: Option<Medium>,
     /// What was found on the card, once it was looked at.
-    pub found: Option<Result<Found, String>>,
+    pub found: Option<Result<Found, Trouble>>,
+}
+
+/// Why a card could not be looked at.
+#[derive(Clone)]
+pub struct Trouble {
+    pub why: String,
+    /// When to try again by itself.
+    again: Option<Instant>,
 }
 
 /// What a look at a card found.
@@ -40,6 +59,8 @@ struct State {
     seen: Vec<Seen>,
     /// Jobs by slot; 0 while the job's row is being made.
     busy: std::collections::BTreeMap<u32, i64>,
+    /// Slots whose card is being looked at.
+    looking: std::collections::BTreeSet<u32>,
     told: Vec<api::Slot>,
     reader_answers: bool,
 }
@@ -111,6 +132,22 @@ impl Slots {
         state.seen.iter().find(is).map(|seen| seen.number)
     }
 
+    /// The label of the card of an insertion, if it has one.
+    pub fn label_of(&self, slot: u32, insertion: u64) -> Option<String> {
+        let state = self.state();
+        let seen = state.seen.iter().find(|seen| seen.number == slot)?;
+        let same = seen.medium.as_ref()?.insertion == insertion;
+        let found = seen.found.as_ref()?.as_ref().ok()?;
+        found.label.clone().filter(|_| same)
+    }
+
+    /// The insertion of the card in a slot.
+    pub fn insertion(&self, slot: u32) -> Option<u64> {
+        let state = self.state();
+        let seen = state.seen.iter().find(|seen| seen.number == slot)?;
+        Some(seen.medium.as_ref()?.insertion)
+    }
+
     /// Keeps the label that the card of an insertion was given.
     pub fn learn_label(&self, slot: u32, insertion: u64, label: &str) {
         let mut state = self.state();
@@ -160,9 +197,9 @@ fn view(seen: &Seen, job: Option<i64>) -> api::Slot {
         }
         match &seen.found {
             None => {}
-            Some(Err(why)) => {
+            Some(Err(trouble)) => {
                 card.occupant = "unreadable".into();
-                card.summary = why.clone();
+                card.summary = trouble.why.clone();
             }
             Some(Ok(found)) => {
                 card.label = found.label.clone();
@@ -224,28 +261,37 @@ impl App {
             return Err(ApiError::conflict("slot-busy", detail));
         }
         survey(self).await?;
-        let seen = self
-            .slots
-            .state()
-            .seen
-            .iter()
-            .find(|seen| seen.number == slot)
-            .cloned();
-        let seen =
-            seen.ok_or_else(|| ApiError::missing(format!("the bench has no slot {slot}")))?;
-        let medium = seen.medium.ok_or_else(|| {
-            ApiError::conflict("slot-empty", format!("slot {slot} is empty; put a card in"))
-        })?;
-        match seen.found {
-            Some(Ok(found)) => Ok((medium, found)),
-            Some(Err(why)) => Err(ApiError::conflict(
-                "card-unreadable",
-                format!("the card in slot {slot}: {why}"),
-            )),
-            None => Err(ApiError::conflict(
-                "card-gone",
-                format!("the card in slot {slot} could not be looked at; try again"),
-            )),
+        let begun = Instant::now();
+        loop {
+            let (seen, looking) = {
+                let state = self.slots.state();
+                let seen = state.seen.iter().find(|seen| seen.number == slot);
+                (seen.cloned(), state.looking.contains(&slot))
+            };
+            let seen =
+                seen.ok_or_else(|| ApiError::missing(format!("the bench has no slot {slot}")))?;
+            let medium = seen.medium.ok_or_else(|| {
+                ApiError::conflict("slot-empty", format!("slot {slot} is empty; put a card in"))
+            })?;
+            match seen.found {
+                Some(Ok(found)) => return Ok((medium, found)),
+                // It is being looked at, which takes a moment.
+                _ if looking && begun.elapsed() < PATIENCE => {
+                    tokio::time::sleep(Duration::from_millis(20)).await;
+                }
+                Some(Err(trouble)) => {
+                    return Err(ApiError::conflict(
+                        "card-unreadable",
+                        format!("the card in slot {slot}: {}", trouble.why),
+                    ));
+                }
+                None => {
+                    return Err(ApiError::conflict(
+                        "card-gone",
+                        format!("the card in slot {slot} could not be looked at; try again"),
+                    ));
+                }
+            }
         }
     }
 }
@@ -256,17 +302,27 @@ pub async fn watch(app: Arc<App>) {
         if let Err(e) = survey(&app).await {
             tracing::debug!("survey of the slots: {e}");
         }
+        tokio::time::sleep(EVERY).await;
+    }
+}
+
+/// Tells how far jobs are until the service ends, whatever the readers do.
+pub async fn tell(app: Arc<App>) {
+    loop {
         app.tell_progress();
         tokio::time::sleep(EVERY).await;
     }
 }
 
-/// Looks into every slot once, and at each card that was not looked at since it was put in.
+/// Sees what lies in every slot, and begins to look at each card that was not looked at since it
+/// was put in: on a task of its own, so that a slow or frozen card holds up no other.
 async fn survey(app: &Arc<App>) -> Result<(), ApiError> {
     let bench = app.bench.clone();
-    let surveyed = tokio::task::spawn_blocking(move || bench.survey())
-        .await
-        .map_err(|e| ApiError::from(CardError::Reader(e.to_string())))?;
+    let asked = tokio::task::spawn_blocking(move || bench.survey());
+    let surveyed = match tokio::time::timeout(SURVEY, asked).await {
+        Ok(asked) => asked.unwrap_or_else(|e| Err(CardError::Reader(e.to_string()))),
+        Err(_) => Err(CardError::Reader("it takes too long".into())),
+    };
     let fresh = {
         let mut state = app.slots.state();
         state.reader_answers = surveyed.is_ok();
@@ -286,30 +342,45 @@ async fn survey(app: &Arc<App>) -> Result<(), ApiError> {
                 }
             })
             .collect();
-        let busy = state.busy.clone();
         let unseen = |seen: &&Seen| {
-            seen.medium.is_some() && seen.found.is_none() && !busy.contains_key(&seen.number)
+            let wanted = match &seen.found {
+                None => true,
+                Some(Err(trouble)) => trouble.again.is_some_and(|at| Instant::now() >= at),
+                Some(Ok(_)) => false,
+            };
+            let idle = !state.busy.contains_key(&seen.number) && !state.looking.contains(&seen.number);
+            seen.medium.is_some() && wanted && idle
         };
-        state
-            .seen
-            .iter()
-            .filter(unseen)
-            .cloned()
-            .collect::<Vec<_>>()
+        let fresh: Vec<_> = state.seen.iter().filter(unseen).cloned().collect();
+        state.looking.extend(fresh.iter().map(|seen| seen.number));
+        fresh
     };
     for seen in fresh {
-        let Some(medium) = seen.medium else { continue };
-        let found = look_at(app, seen.number, &medium).await;
-        let mut state = app.slots.state();
-        // Somebody may have begun to write it meanwhile, or pulled it.
-        let busy = state.busy.contains_key(&seen.number);
-        if let Some(place) = state.seen.iter_mut().find(|now| now.number == seen.number)
-            && place.medium.as_ref() == Some(&medium)
-            && !busy
-        {
-            place.found = Some(found);
-        }
+        let app = app.clone();
+        tokio::spawn(async move {
+            let Some(medium) = seen.medium else { return };
+            let found = look_at(&app, seen.number, &medium).await;
+            {
+                let mut state = app.slots.state();
+                state.looking.remove(&seen.number);
+                // Somebody may have begun to write it meanwhile, or pulled it.
+                let busy = state.busy.contains_key(&seen.number);
+                if let Some(place) = state.seen.iter_mut().find(|now| now.number == seen.number)
+                    && place.medium.as_ref() == Some(&medium)
+                    && !busy
+                {
+                    place.found = Some(found);
+                }
+            }
+            tell_slots(&app);
+        });
     }
+    tell_slots(app);
+    Ok(())
+}
+
+/// Tells everyone what the slots look like, if that has changed.
+fn tell_slots(app: &App) {
     let views = app.slots.views();
     let mut state = app.slots.state();
     if state.told != views {
@@ -317,49 +388,160 @@ async fn survey(app: &Arc<App>) -> Result<(), ApiError> {
         drop(state);
         app.bus.tell(News::Slots(views));
     }
-    Ok(())
 }
 
-async fn look_at(app: &Arc<App>, slot: u32, medium: &Medium) -> Result<Found, String> {
-    let (bench, insertion) = (app.bench.clone(), medium.insertion);
-    let looked = tokio::task::spawn_blocking(move || {
+/// Looks at the card of one insertion, within a time limit, and asks the records whose it is.
+async fn look_at(app: &Arc<App>, slot: u32, medium: &Medium) -> Result<Found, Trouble> {
+    let looked = with_card(app, slot, medium.insertion, |card, insertion| {
+        let bound = Bound::to(card, insertion)?;
+        Ok((look(card)?, bound))
+    });
+    let (contents, bound) = looked.await?;
+    match identify(app, slot, medium, &contents, &bound).await {
+        Ok(label) => Ok(Found {
+            contents,
+            bound,
+            label,
+        }),
+        // What could not be asked is not answered with "unknown".
+        Err(e) => Err(Trouble {
+            why: format!("whose card this is cannot be found out now: {e}; it is asked again by itself"),
+            again: Some(Instant::now() + AGAIN),
+        }),
+    }
+}
+
+/// Does something with a card on a thread, within the time limit of a look.
+async fn with_card<T: Send + 'static>(
+    app: &Arc<App>,
+    slot: u32,
+    insertion: u64,
+    work: impl FnOnce(&dyn CardIo, u64) -> Result<T, CardError> + Send + 'static,
+) -> Result<T, Trouble> {
+    let bench = app.bench.clone();
+    let worked = tokio::task::spawn_blocking(move || {
         let slot = bench.slot(slot)?.ok_or(CardError::Empty)?;
         let card = slot.open(insertion)?;
-        let bound = Bound::to(card.as_ref(), insertion)?;
-        Ok::<_, CardError>((look(card.as_ref())?, bound))
+        work(card.as_ref(), insertion)
     });
-    let (contents, bound) = looked
-        .await
-        .map_err(|e| e.to_string())?
-        .map_err(|e| e.to_string())?;
+    let trouble = |why: String, again: bool| Trouble {
+        why,
+        again: again.then(|| Instant::now() + AGAIN),
+    };
+    match tokio::time::timeout(LOOK, worked).await {
+        Err(_) => Err(trouble(
+            format!("it did not answer within {} seconds; pull it and put it in again", LOOK.as_secs()),
+            false,
+        )),
+        Ok(Err(e)) => Err(trouble(e.to_string(), false)),
+        Ok(Ok(Err(e))) => Err(trouble(e.to_string(), matches!(e, CardError::Reader(_)))),
+        Ok(Ok(Ok(done))) => Ok(done),
+    }
+}
+
+/// The label of a card, by what it says of itself as far as the records know such a card, or by
+/// how it was last seen. A write in doubt is settled on the way.
+async fn identify(
+    app: &Arc<App>,
+    slot: u32,
+    medium: &Medium,
+    contents: &Contents,
+    bound: &Bound,
+) -> Result<Option<String>, ApiError> {
+    let settled = settle_doubt(app, slot, medium, contents, bound).await?;
     let claimed = match &contents.occupant {
         Occupant::Stamped(stamp) => Some(&stamp.card),
         Occupant::Unfinished(mark) => Some(&mark.card),
         _ => None,
     };
     // What a card says of itself counts only if the records know such a card of this size.
-    let known = match claimed {
-        Some(label) => app
-            .records
-            .card(label)
-            .await
-            .ok()
-            .filter(|card| card.size as u64 == medium.size),
-        None => None,
-    };
-    let label = match known {
-        Some(card) => Some(card.label),
-        None => {
-            let elsewhere = app.slots.labels_elsewhere(slot);
-            app.records
-                .unstamped_card(medium.size as i64, &bound.edges, &elsewhere)
-                .await
-                .map_err(|e| e.to_string())?
+    if let Some(label) = claimed {
+        match app.records.card(label).await {
+            Ok(card) if card.size as u64 == medium.size => return Ok(Some(card.label)),
+            Ok(_) | Err(RecordError::Unknown { .. }) => {}
+            Err(e) => return Err(e.into()),
         }
+    }
+    if settled.is_some() {
+        return Ok(settled);
+    }
+    let elsewhere = app.slots.labels_elsewhere(slot);
+    Ok(app
+        .records
+        .unstamped_card(medium.size as i64, &bound.edges, &elsewhere)
+        .await?)
+}
+
+/// A write that was under way when the service ended, or whose card was gone when it failed, is
+/// recorded as what its card now shows it to be. Gives the label of a card that was known by it.
+async fn settle_doubt(
+    app: &Arc<App>,
+    slot: u32,
+    medium: &Medium,
+    contents: &Contents,
+    bound: &Bound,
+) -> Result<Option<String>, ApiError> {
+    let doubts = app.records.doubts(medium.size as i64).await?;
+    for doubt in doubts {
+        let verdict = match &contents.occupant {
+            Occupant::Unfinished(mark) if mark.card == doubt.card => match mark.job == doubt.job {
+                true => Some(Some(Spoilt::Unfinished)),
+                false => doubt.open.then_some(Some(Spoilt::Untouched)),
+            },
+            Occupant::Stamped(stamp) if stamp.card == doubt.card => {
+                match stamp.imprint == doubt.imprint {
+                    true => Some(is_whole(app, slot, medium, &doubt).await?),
+                    false => doubt.open.then_some(Some(Spoilt::Untouched)),
+                }
+            }
+            Occupant::Unfinished(_) | Occupant::Stamped(_) => None,
+            _ if is_whole(app, slot, medium, &doubt).await?.is_none() => Some(None),
+            _ if doubt.open && doubt.edges.as_deref() == Some(&bound.edges) => {
+                Some(Some(Spoilt::Untouched))
+            }
+            _ => None,
+        };
+        let Some(spoilt) = verdict else { continue };
+        let (card, imprint) = (&doubt.card, doubt.imprint);
+        let words = match spoilt {
+            None => "it is whole: its last block had been put, and its edges read as they should",
+            Some(Spoilt::Untouched) => "it had not been touched, and is as it was",
+            Some(Spoilt::Unfinished) => "it is incomplete and says so itself",
+            Some(Spoilt::MayBoot) => "it may boot, but it is not whole",
+        };
+        let summary = format!("Card {card} was seen again, imprint {imprint} on it was in doubt: {words}");
+        if app
+            .records
+            .settle_doubt(imprint, spoilt, &summary)
+            .await?
+        {
+            app.bus.tell(News::Events);
+        }
+        return Ok(Some(doubt.card));
+    }
+    Ok(None)
+}
+
+/// Whether a card reads as a finished write leaves it. Block 0 is put only after everything else
+/// was read back, so that its edges tell.
+async fn is_whole(
+    app: &Arc<App>,
+    slot: u32,
+    medium: &Medium,
+    doubt: &Doubt,
+) -> Result<Option<Spoilt>, ApiError> {
+    let Ok(name) = doubt.manifest.as_slice().try_into().map(Name) else {
+        return Ok(Some(Spoilt::MayBoot));
     };
-    Ok(Found {
-        contents,
-        bound,
-        label,
-    })
+    let vault = app.vault.clone();
+    let compared = with_card(app, slot, medium.insertion, move |card, _| {
+        let content = ManifestDisk::open(vault, name)
+            .map_err(|e| CardError::Reader(format!("the vault does not give its content: {e}")))?;
+        has_edges_of(card, &content)
+    });
+    match compared.await {
+        Ok(true) => Ok(None),
+        Ok(false) => Ok(Some(Spoilt::MayBoot)),
+        Err(trouble) => Err(ApiError::conflict("card-unreadable", trouble.why)),
+    }
 }

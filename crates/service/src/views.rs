@@ -26,6 +26,7 @@ pub fn device(row: devices::Device) -> api::Device {
         state: row.state,
         host_name: row.host_name,
         card: row.card,
+        card_state: row.card_state,
         pinned: row.pinned,
         attached: row.attached,
         macs: row.macs,
@@ -55,7 +56,7 @@ pub fn release(row: &releases::Release, shelf: &Shelf) -> api::Release {
         stored: row.stored as u64,
         current_for: shelf.current_for(&row.name),
         devices: carriers
-            .filter(|carrier| carrier.release == row.name)
+            .filter(|carrier| carrier.release == row.name && carrier.carried)
             .count() as u32,
         added_by: row.added_by.clone(),
         added_at: row.added_at,
@@ -72,6 +73,7 @@ pub fn inspection(seen: &imagecraft::inspect::Inspection) -> api::Inspection {
         architectures: seen.architectures.clone(),
         boot: seen.boot.clone(),
         grower: seen.grower.clone(),
+        behind: seen.behind,
         gaps: seen
             .gaps
             .iter()
@@ -199,6 +201,7 @@ pub async fn release_detail(app: &App, name: &str) -> Result<api::ReleaseDetail,
             .filter(|one| one.release == row.name)
             .map(|one| api::Carrier {
                 device: one.device.clone(),
+                carried: one.carried,
                 card: one.card.clone(),
                 imprint: one.imprint,
                 written_at: one.written_at,
@@ -217,7 +220,6 @@ pub fn sheet(row: &releases::Release) -> Result<Sheet, ApiError> {
     })
 }
 
-/// A field with its value, masked if it is a secret.
 /// A field with its value, the words of `secret` in place of each secret.
 pub fn setting(
     field: &Field,
@@ -239,7 +241,7 @@ pub fn setting(
             .unwrap_or_default(),
         help: field.help.clone(),
         required: field.required,
-        secret: field.kind.is_secret(),
+        secret: value.map_or(field.kind.is_secret(), |value| value.secret),
         value: value.and_then(|value| value.shown(secret)),
         origin: value
             .and_then(|value| value.origin)
@@ -330,6 +332,9 @@ pub fn imprint(row: imprints::Imprint) -> api::Imprint {
         override_reason: row.override_reason,
         growth: row.growth,
         left_out: row.left_out,
+        left_as: row.left_as,
+        size_proven: row.size_proven,
+        settings_known: row.settings_known,
         state: row.state,
         settings: list(&row.settings),
         files: list::<PlannedFile>(&row.files),

@@ -1,6 +1,6 @@
 //! One thing that can be set, and the rule its values follow.
 
-use regex_lite::Regex;
+use regex_lite::{Regex, RegexBuilder};
 use serde::{Deserialize, Serialize};
 
 use crate::address::Address;
@@ -103,6 +103,9 @@ fn refuse(why: impl Into<String>) -> Result<(), Refused> {
     Err(Refused(why.into()))
 }
 
+/// Longest value, in bytes.
+const MOST_VALUE: usize = 64 << 10;
+
 impl FieldKind {
     /// Whether values of this kind hold a secret, so that they are sealed and never shown whole.
     pub fn is_secret(self) -> bool {
@@ -119,6 +122,12 @@ impl FieldKind {
 
     /// Checks a value against the kind's rule.
     pub fn check(self, value: &str) -> Result<(), Refused> {
+        if self.is_secret() && !value.is_empty() && value.chars().all(|c| c == '\u{2022}') {
+            return refuse("is only dots, which stand in place of a secret; type the secret itself");
+        }
+        if value.len() > MOST_VALUE {
+            return refuse(format!("is longer than {MOST_VALUE} bytes"));
+        }
         let control = |c: char| c.is_control() && !(c == '\n' && self.is_list());
         if value.chars().any(control) {
             return refuse("must be one line without control characters");
@@ -201,8 +210,12 @@ impl Field {
             }
         }
         if let Some(pattern) = &self.pattern {
-            let whole = Regex::new(&format!("^(?:{pattern})$"));
-            let whole = whole.map_err(|_| Refused("has a pattern that is none".into()))?;
+            let whole = pattern_of(pattern).map_err(|_| Refused("has a pattern that is none".into()))?;
+            if value.len() > MOST_MATCHED {
+                return refuse(format!(
+                    "is longer than {MOST_MATCHED} bytes, the most that is held against a pattern"
+                ));
+            }
             let shown = |part: &str| match self.kind.is_secret() {
                 true => String::new(),
                 false => format!("{part:?} "),
@@ -230,7 +243,7 @@ impl Field {
             return refuse("has a least or most but is no number");
         }
         if let Some(pattern) = &self.pattern
-            && let Err(e) = Regex::new(&format!("^(?:{pattern})$"))
+            && let Err(e) = pattern_of(pattern)
         {
             return refuse(format!("has a pattern that is none: {e}"));
         }
@@ -244,6 +257,22 @@ impl Field {
             None => Ok(()),
         }
     }
+}
+
+/// Longest value that is held against a pattern, and longest pattern, in bytes.
+const MOST_MATCHED: usize = 4096;
+const MOST_PATTERN: usize = 500;
+
+/// A pattern that a whole value matches, bounded in what it costs to read and to match.
+fn pattern_of(pattern: &str) -> Result<Regex, String> {
+    if pattern.len() > MOST_PATTERN {
+        return Err(format!("it is longer than {MOST_PATTERN} bytes"));
+    }
+    RegexBuilder::new(&format!("^(?:{pattern})$"))
+        .size_limit(1 << 16)
+        .nest_limit(30)
+        .build()
+        .map_err(|e| e.to_string())
 }
 
 fn check_time_zone(value: &str) -> Result<(), Refused> {

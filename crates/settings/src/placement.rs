@@ -52,6 +52,22 @@ pub struct Placement {
     pub each: Option<String>,
 }
 
+/// Longest path, in bytes, and the folders in it, at most.
+const MOST_PATH: usize = 1024;
+const MOST_FOLDERS: usize = 32;
+/// Edits of one file, at most.
+const MOST_EDITS: usize = 200;
+
+/// Refuses a path that nobody would make.
+fn check_path(path: &str) -> Result<(), String> {
+    if path.len() > MOST_PATH || path.matches('/').count() > MOST_FOLDERS {
+        return Err(format!(
+            "the path has more than {MOST_PATH} bytes or {MOST_FOLDERS} folders"
+        ));
+    }
+    Ok(())
+}
+
 fn read_target<'de, D: Deserializer<'de>>(from: D) -> Result<Target, D::Error> {
     #[derive(Deserialize)]
     #[serde(untagged)]
@@ -123,6 +139,10 @@ impl Placement {
         }
         if self.path.trim_matches('/').is_empty() {
             return Err(self.error("the path names no file"));
+        }
+        check_path(&self.path).map_err(wrong)?;
+        if self.edits.len() > MOST_EDITS {
+            return Err(self.error(format!("it has more than {MOST_EDITS} edits")));
         }
         self.mode_bits()?;
         let is_field = |name: &str| fields.iter().any(|field| field.name == name);
@@ -202,8 +222,13 @@ impl Edit {
     }
 
     /// The edit with its values, `None` if its condition does not hold.
-    fn fill(&self, templates: &Templates, context: &Context) -> Result<Option<Filled<'_>>, String> {
-        if !templates.holds(self.when.as_deref(), context)? {
+    fn fill(
+        &self,
+        templates: &Templates,
+        context: &Context,
+        masked: &Context,
+    ) -> Result<Option<Filled<'_>>, String> {
+        if !templates.holds(self.when.as_deref(), masked)? {
             return Ok(None);
         }
         let value = match &self.value {
@@ -221,7 +246,7 @@ impl Edit {
                 },
                 (_, Some(line), ..) => Filled::Line {
                     line,
-                    on: templates.holds(self.on.as_deref(), context)?,
+                    on: templates.holds(self.on.as_deref(), masked)?,
                     comment,
                 },
                 (_, _, Some(name), _) => Filled::Block {
@@ -312,19 +337,18 @@ impl Work<'_> {
         let wrong = |message: String| placement.error(message);
         if !self
             .templates
-            .holds(placement.when.as_deref(), plain)
+            .holds(placement.when.as_deref(), masked)
             .map_err(wrong)?
         {
             return Ok(None);
         }
-        let path = self
-            .open_text(&placement.path, plain, masked)
-            .map_err(wrong)?;
+        let path = self.open_text(&placement.path, masked).map_err(wrong)?;
+        check_path(&path).map_err(wrong)?;
         let held = self.held(placement, &path)?;
         let (change, after) = if placement.remove {
             (Change::Remove, None)
         } else if let Some(link) = &placement.link {
-            let target = self.open_text(link, plain, masked).map_err(wrong)?;
+            let target = self.open_text(link, masked).map_err(wrong)?;
             (Change::Link(target), None)
         } else if let Some(content) = &placement.content {
             let bytes = content.clone().into_bytes();
@@ -357,17 +381,13 @@ impl Work<'_> {
         }))
     }
 
-    /// Text that everybody sees, such as a path, which must hold no secret.
-    fn open_text(
-        &self,
-        template: &str,
-        plain: &Context,
-        masked: &Context,
-    ) -> Result<String, String> {
+    /// Text that everybody sees, such as a path. It is never made from secrets, not even to compare:
+    /// of those nothing is told but whether they are set.
+    fn open_text(&self, template: &str, masked: &Context) -> Result<String, String> {
         let shown = self.templates.fill_masked(template, masked)?;
-        match self.templates.fill(template, plain)? == shown {
-            true => Ok(shown),
-            false => Err("a path or the target of a link cannot hold a secret".into()),
+        match shown.contains(crate::MASK) {
+            true => Err("a path or the target of a link cannot hold a secret".into()),
+            false => Ok(shown),
         }
     }
 
@@ -410,8 +430,8 @@ impl Work<'_> {
         let mut shown = held.masked.clone().unwrap_or_default();
         for edit in &placement.edits {
             let (one, other) = (
-                edit.fill(&self.templates, plain).map_err(wrong)?,
-                edit.fill(&self.templates, masked).map_err(wrong)?,
+                edit.fill(&self.templates, plain, masked).map_err(wrong)?,
+                edit.fill(&self.templates, masked, masked).map_err(wrong)?,
             );
             if let Some(one) = one {
                 content = one.apply(&content).map_err(wrong)?;

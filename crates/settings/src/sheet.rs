@@ -140,9 +140,50 @@ pub struct SheetError {
     pub message: String,
 }
 
+/// Longest sheet, in bytes. A long one has some 10 KiB.
+pub const MOST_SHEET: usize = 512 << 10;
+/// How deep arrays and tables may stand in each other: each level costs stack while it is read.
+const MOST_NESTED: usize = 200;
+/// Fields, placements and the like, at most each.
+const MOST_LISTED: usize = 400;
+
+/// Refuses a text that would cost too much to read, before it is read.
+fn bound(text: &str) -> Result<(), String> {
+    if text.len() > MOST_SHEET {
+        return Err(format!("a sheet has at most {MOST_SHEET} bytes"));
+    }
+    let mut depth = 0_usize;
+    for line in text.lines() {
+        // A line that names something can only stand outside of arrays, or inside of text.
+        if line.trim_start().starts_with(|c: char| c.is_ascii_alphabetic()) {
+            depth = 0;
+        }
+        let mut deepest = depth;
+        for byte in line.bytes() {
+            match byte {
+                b'[' | b'{' => depth += 1,
+                b']' | b'}' => depth = depth.saturating_sub(1),
+                _ => {}
+            }
+            deepest = deepest.max(depth);
+        }
+        if deepest > MOST_NESTED || line.matches('.').count() > MOST_NESTED {
+            return Err(format!(
+                "brackets or names with dots stand more than {MOST_NESTED} deep in each other"
+            ));
+        }
+    }
+    Ok(())
+}
+
 impl Sheet {
     /// Reads and checks a sheet.
     pub fn parse(text: &str) -> Result<Self, SheetError> {
+        bound(text).map_err(|message| SheetError {
+            line: 1,
+            column: 1,
+            message,
+        })?;
         let sheet: Self = toml::from_str(text).map_err(|e| {
             let (line, column) = position(text, e.span().map_or(0, |span| span.start));
             SheetError {
@@ -196,6 +237,12 @@ impl Sheet {
                 .any(|c| c.is_whitespace() || c.is_control())
         {
             return Err(("version".into(), "the version must be one word".into()));
+        }
+        if self.fields.len().max(self.placements.len()) > MOST_LISTED {
+            return Err((
+                "fields".into(),
+                format!("a sheet has at most {MOST_LISTED} fields and as many placements"),
+            ));
         }
         if self.boards.is_empty() {
             return Err((

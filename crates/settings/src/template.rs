@@ -13,6 +13,16 @@ use crate::{Effective, FieldKind, MASK, Subject};
 
 /// Steps that a template may take; the longest file of a real sheet takes some hundreds.
 const FUEL: u64 = 200_000;
+/// Longest template, in bytes.
+const MOST_TEMPLATE: usize = 64 << 10;
+/// Longest expression, and longest tag of a template, in bytes.
+const MOST_EXPRESSION: usize = 2000;
+/// How deep brackets, conditions and blocks may stand in each other, and how many signs there may
+/// be: each costs stack while it is read.
+const MOST_DEPTH: usize = 40;
+/// Longest text that a template may make, in bytes.
+const MOST_FILLED: usize = 1 << 20;
+
 /// Names beside the fields of a sheet.
 pub(crate) const GIVEN: [&str; 4] = ["board", "site", "device", "attached"];
 /// Names in a placement that is made for each item of a list.
@@ -40,6 +50,7 @@ impl Templates {
 
     /// Checks that a template is one and names only what is known.
     pub fn check(&self, template: &str, known: &dyn Fn(&str) -> bool) -> Result<(), String> {
+        bound_template(template)?;
         let template = self.environment.template_from_str(template);
         let template = template.map_err(|e| e.to_string())?;
         check_names(template.undeclared_variables(false), known)
@@ -51,6 +62,7 @@ impl Templates {
         expression: &str,
         known: &dyn Fn(&str) -> bool,
     ) -> Result<(), String> {
+        bound_expression(expression)?;
         let expression = self.environment.compile_expression(expression);
         let expression = expression.map_err(|e| e.to_string())?;
         check_names(expression.undeclared_variables(false), known)
@@ -58,28 +70,93 @@ impl Templates {
 
     /// Fills a template with what must not be seen. An error says no more than its kind and line.
     pub fn fill(&self, template: &str, context: &Context) -> Result<String, String> {
+        bound_template(template)?;
         let filled = self.environment.render_str(template, context.clone());
-        filled.map_err(|e| explain(&e))
+        bound_filled(filled.map_err(|e| explain(&e))?)
     }
 
     /// Fills a template with masked values; an error says all that is known.
     pub fn fill_masked(&self, template: &str, masked: &Context) -> Result<String, String> {
+        bound_template(template)?;
         let filled = self.environment.render_str(template, masked.clone());
-        filled.map_err(|e| match e.detail() {
+        let filled = filled.map_err(|e| match e.detail() {
             Some(detail) => format!("{}: {detail}", explain(&e)),
             None => explain(&e),
-        })
+        });
+        bound_filled(filled?)
     }
 
-    /// Whether an expression holds; one that is not given does.
-    pub fn holds(&self, expression: Option<&str>, context: &Context) -> Result<bool, String> {
+    /// Whether an expression holds; one that is not given does. Of a secret it must see only whether
+    /// it is set, so that the context is a masked one: else a sheet could ask for it letter by letter.
+    pub fn holds(&self, expression: Option<&str>, masked: &Context) -> Result<bool, String> {
         let Some(expression) = expression else {
             return Ok(true);
         };
+        bound_expression(expression)?;
         let compiled = self.environment.compile_expression(expression);
         let compiled = compiled.map_err(|e| e.to_string())?;
-        let value = compiled.eval(context.clone()).map_err(|e| explain(&e))?;
+        let value = compiled.eval(masked.clone()).map_err(|e| explain(&e))?;
         Ok(value.is_true())
+    }
+}
+
+/// Refuses an expression that would cost too much to read, before it is read.
+fn bound_expression(expression: &str) -> Result<(), String> {
+    if expression.len() > MOST_EXPRESSION {
+        return Err(format!("an expression is longer than {MOST_EXPRESSION} bytes"));
+    }
+    let (mut depth, mut deepest, mut signs) = (0_usize, 0, 0);
+    for byte in expression.bytes() {
+        match byte {
+            b'(' | b'[' | b'{' => depth += 1,
+            b')' | b']' | b'}' => depth = depth.saturating_sub(1),
+            b'-' | b'+' | b'!' | b'*' | b'~' | b'^' => signs += 1,
+            _ => {}
+        }
+        deepest = deepest.max(depth);
+    }
+    let words = expression.split(|c: char| !c.is_alphanumeric() && c != '_');
+    let nested = words.filter(|word| matches!(*word, "not" | "if" | "else" | "is" | "and" | "or"));
+    if deepest > MOST_DEPTH || signs > MOST_DEPTH || nested.count() > MOST_DEPTH {
+        return Err(format!(
+            "an expression has more than {MOST_DEPTH} brackets, signs or conditions in each other"
+        ));
+    }
+    Ok(())
+}
+
+/// Refuses a template that would cost too much to read, before it is read.
+fn bound_template(template: &str) -> Result<(), String> {
+    if template.len() > MOST_TEMPLATE {
+        return Err(format!("a template is longer than {MOST_TEMPLATE} bytes"));
+    }
+    let mut depth = 0_usize;
+    let mut rest = template;
+    while let Some(at) = rest.find("{{").into_iter().chain(rest.find("{%")).min() {
+        let block = rest[at..].starts_with("{%");
+        let tag = &rest[at + 2..];
+        let end = tag.find(if block { "%}" } else { "}}" });
+        let inside = &tag[..end.unwrap_or(tag.len())];
+        bound_expression(inside)?;
+        let word = inside.trim_start_matches(['-', '+']).trim_start();
+        if block && word.starts_with("end") {
+            depth = depth.saturating_sub(1);
+        } else if block && !word.starts_with("el") {
+            depth += 1;
+        }
+        if depth > MOST_DEPTH {
+            return Err(format!("a template has more than {MOST_DEPTH} blocks in each other"));
+        }
+        rest = &tag[end.map_or(tag.len(), |end| end + 2)..];
+    }
+    Ok(())
+}
+
+/// What a template made, unless it is longer than any file of settings.
+fn bound_filled(filled: String) -> Result<String, String> {
+    match filled.len() > MOST_FILLED {
+        true => Err(format!("it makes more than {MOST_FILLED} bytes")),
+        false => Ok(filled),
     }
 }
 
@@ -111,6 +188,7 @@ fn check_names(
 pub(crate) fn context(settings: &[Effective], subject: &Subject, masked: bool) -> Context {
     let mut context = given(subject);
     for one in settings {
+        let masked = masked && one.secret;
         let value = value_of(one.kind, one.value.as_deref(), masked);
         context.insert(one.name.clone(), value);
     }
@@ -128,9 +206,13 @@ pub(crate) fn given(subject: &Subject) -> Context {
     ])
 }
 
-/// A value as templates see it. One that is not set is empty text, an empty list or false.
+/// A value as templates see it. One that is not set is empty text, an empty list or false. `masked`
+/// says that it holds a secret that must not be seen, whatever its kind.
 pub(crate) fn value_of(kind: FieldKind, value: Option<&str>, masked: bool) -> Value {
     let text = value.unwrap_or_default();
+    if masked && kind != FieldKind::Networks && !text.is_empty() {
+        return Value::from(MASK);
+    }
     match kind {
         FieldKind::YesNo => Value::from(text == "yes"),
         FieldKind::List | FieldKind::SshKeys => {
@@ -181,7 +263,6 @@ pub(crate) fn value_of(kind: FieldKind, value: Option<&str>, masked: bool) -> Va
             .to_value(),
             Err(_) => Value::from(text),
         },
-        kind if kind.is_secret() && masked && !text.is_empty() => Value::from(MASK),
         _ => Value::from(text),
     }
 }

@@ -1,6 +1,6 @@
 //! Values of fields, in layers: release default, preset, device.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
 
@@ -46,6 +46,8 @@ pub struct Layer {
     pub name: Option<String>,
     /// Its values.
     pub values: Settings,
+    /// Names of those that were set as secrets: they stay such, whatever a sheet calls them now.
+    pub sealed: BTreeSet<String>,
 }
 
 impl Layer {
@@ -55,6 +57,7 @@ impl Layer {
             origin: Origin::Device,
             name: None,
             values,
+            sealed: BTreeSet::new(),
         }
     }
 
@@ -64,7 +67,13 @@ impl Layer {
             origin: Origin::Preset,
             name: Some(name.into()),
             values,
+            sealed: BTreeSet::new(),
         }
+    }
+
+    /// The same with these values set as secrets.
+    pub fn sealed(self, sealed: BTreeSet<String>) -> Self {
+        Self { sealed, ..self }
     }
 }
 
@@ -91,7 +100,10 @@ impl Effective {
     /// The value for the eye, with the words of `secret` in place of each secret.
     pub fn shown(&self, secret: &dyn Fn(&str) -> String) -> Option<String> {
         let value = self.value.as_deref()?;
-        Some(self.kind.shown(value, secret))
+        Some(match self.secret && !self.kind.is_secret() {
+            true => secret(value),
+            false => self.kind.shown(value, secret),
+        })
     }
 }
 
@@ -126,30 +138,37 @@ pub fn effective(
         };
         let set = layers.iter().find_map(|layer| {
             let value = layer.values.get(&field.name)?;
-            Some((layer.origin, layer.name.clone(), value))
+            let sealed = layer.sealed.contains(&field.name);
+            Some((layer.origin, layer.name.clone(), value, sealed))
         });
         let default = field.default.as_ref();
         let found = set
-            .or(default.map(|value| (Origin::Release, None, value)))
+            .or(default.map(|value| (Origin::Release, None, value, false)))
             .filter(|_| applies);
         rule = rule.or(match &found {
-            Some((_, _, value)) => field.check(value).err().map(|refused| refused.0),
+            // A rule for plain text quotes what breaks it.
+            Some((.., value, true)) if !field.kind.is_secret() => {
+                let broken = field.check(value).is_err();
+                broken.then(|| "does not follow the rule of this release".into())
+            }
+            Some((.., value, _)) => field.check(value).err().map(|refused| refused.0),
             None => (field.required && applies).then(|| "must be set".into()),
         });
         problems.extend(rule.map(|rule| Problem {
             field: field.name.clone(),
             rule: format!("{}: {rule}", field.label),
         }));
-        let value = found.as_ref().map(|(_, _, value)| (*value).clone());
-        let seen = template::value_of(field.kind, value.as_deref(), false);
+        let value = found.as_ref().map(|(.., value, _)| (*value).clone());
+        let secret = field.kind.is_secret() || found.as_ref().is_some_and(|(.., sealed)| *sealed);
+        let seen = template::value_of(field.kind, value.as_deref(), secret);
         context.insert(field.name.clone(), seen);
         values.push(Effective {
             name: field.name.clone(),
             kind: field.kind,
             origin: found.as_ref().map(|(origin, ..)| *origin),
-            preset: found.and_then(|(_, preset, _)| preset),
+            preset: found.and_then(|(_, preset, ..)| preset),
             value,
-            secret: field.kind.is_secret(),
+            secret,
             applies,
         });
     }

@@ -264,21 +264,23 @@ impl Vault {
             named.insert(*name);
             named.extend(crate::Manifest::named_by(self, *name)?);
         }
+        let mut held: HashMap<u32, Vec<(Name, u32)>> = HashMap::new();
+        let ids: HashMap<u32, String> = {
+            let index = self.index.read().unwrap_or_else(|e| e.into_inner());
+            let wanted: HashSet<&str> = segments.iter().map(|SegmentId(id)| id.as_str()).collect();
+            let numbered = index.segments.iter().enumerate();
+            let ids: HashMap<u32, String> = numbered
+                .filter(|(_, id)| wanted.contains(&***id))
+                .map(|(number, id)| (number as u32, id.to_string()))
+                .collect();
+            for (name, place) in index.places.iter().filter(|(_, p)| ids.contains_key(&p.segment)) {
+                held.entry(place.segment).or_default().push((*name, place.len));
+            }
+            ids
+        };
         let mut freed = 0;
-        for SegmentId(id) in segments {
-            let rows: Vec<_> = {
-                let index = self.index.read().unwrap_or_else(|e| e.into_inner());
-                let Some(number) = index.segments.iter().position(|held| **held == **id) else {
-                    continue;
-                };
-                let lies_here = |(_, place): &(&Name, &Place)| place.segment as usize == number;
-                index
-                    .places
-                    .iter()
-                    .filter(lies_here)
-                    .map(|(name, place)| (*name, place.len))
-                    .collect()
-            };
+        for (number, id) in ids {
+            let rows = held.remove(&number).unwrap_or_default();
             if rows.iter().any(|(name, _)| named.contains(name)) {
                 continue;
             }
@@ -298,6 +300,40 @@ impl Vault {
             }
         }
         Ok(freed)
+    }
+
+    /// All segments.
+    pub fn segments(&self) -> Vec<SegmentId> {
+        let index = self.index.read().unwrap_or_else(|e| e.into_inner());
+        let mut held: Vec<u32> = index.places.values().map(|place| place.segment).collect();
+        held.sort_unstable();
+        held.dedup();
+        let ids = held.iter().map(|number| &index.segments[*number as usize]);
+        ids.map(|id| SegmentId(id.to_string())).collect()
+    }
+
+    /// Removes segments that have no index, as the end of the service leaves them between the two;
+    /// answers how many bytes that freed. Nobody may add to the vault meanwhile.
+    pub fn remove_unindexed(&self) -> Result<u64, VaultError> {
+        let known: HashSet<Arc<str>> = {
+            let index = self.index.read().unwrap_or_else(|e| e.into_inner());
+            index.segments.iter().cloned().collect()
+        };
+        self.runtime.block_on(async {
+            let (mut freed, mut gone) = (0, Vec::new());
+            let mut listed = self.store.list(Some(&Path::from("segment")));
+            while let Some(object) = listed.try_next().await? {
+                let id = object.location.filename().unwrap_or("");
+                if !known.contains(id) {
+                    freed += object.size;
+                    gone.push(object.location);
+                }
+            }
+            for location in gone {
+                self.store.delete(&location).await?;
+            }
+            Ok(freed)
+        })
     }
 
     fn commit(&self, bytes: Vec<u8>, rows: &[Row]) -> Result<SegmentId, VaultError> {

@@ -232,7 +232,7 @@ impl Device {
             Self::Show { name } => context.show(&context.client.device(&name).await?, show),
             Self::Behind { all } => {
                 let mut standings = context.client.standings().await?;
-                standings.retain(|one| all || one.standing == "behind" || one.withdrawn);
+                standings.retain(|one| all || matches!(one.standing.as_str(), "behind" | "not whole") || one.withdrawn);
                 context.show(&standings, |standings| match standings.is_empty() {
                     true => println!("every card carries what its device follows"),
                     false => show_standings(standings),
@@ -323,7 +323,12 @@ fn show(detail: &DeviceDetail) {
             .as_deref()
             .unwrap_or("none in the catalogue suits it")
     );
-    println!("  card       {}", device.card.as_deref().unwrap_or("none"));
+    let card = match (&device.card, device.card_state.as_deref()) {
+        (None, _) => "none".into(),
+        (Some(card), Some("verified")) => card.clone(),
+        (Some(card), state) => format!("{card}, {}", state.unwrap_or("not whole")),
+    };
+    println!("  card       {card}");
     if !device.attached.is_empty() {
         println!("  attached   {}", device.attached.join(", "));
     }

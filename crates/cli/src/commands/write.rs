@@ -36,6 +36,9 @@ pub struct Write {
     /// Write a withdrawn release all the same; the reason is recorded.
     #[arg(long, value_name = "REASON")]
     although_withdrawn: Option<String>,
+    /// Change a file system that is found damaged all the same; the reason is recorded.
+    #[arg(long, value_name = "REASON")]
+    although_damaged: Option<String>,
     /// Leave partitions that cannot be edited as they are, and write the rest.
     #[arg(long)]
     leave_out: bool,
@@ -48,6 +51,9 @@ pub struct Write {
 pub struct Restore {
     /// Name of the backup.
     backup: String,
+    /// Leave the last partition as large as it was, also on a larger card.
+    #[arg(long)]
+    keep_size: bool,
     #[command(flatten)]
     target: Target,
 }
@@ -61,6 +67,8 @@ impl Write {
             slot: self.target.slot,
             override_reason: self.although_withdrawn,
             leave_out: self.leave_out,
+            although_damaged: self.although_damaged,
+            keep_size: false,
         };
         carry_out(context, &plan, self.target).await
     }
@@ -71,6 +79,7 @@ impl Restore {
         let plan = NewPlan {
             backup: Some(self.backup),
             slot: self.target.slot,
+            keep_size: self.keep_size,
             ..NewPlan::default()
         };
         carry_out(context, &plan, self.target).await
@@ -151,6 +160,9 @@ fn show_plan(plan: &Plan) {
         plan.slot,
         text::exact(plan.card_size)
     );
+    if !plan.size_proven {
+        println!("  size       as it reports; not proven, probes are added that find many forged cards, not all");
+    }
     println!("  holds now  {}", plan.card_holds);
     println!(
         "  fit        needs {}, writes {}, {} stay unallocated",

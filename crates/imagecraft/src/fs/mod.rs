@@ -137,6 +137,24 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Option<Usage>, DiskError> {
     }
 }
 
+/// What is damaged in the file system that fills a partition, if anything that an edit relies on
+/// is; `None` also for kinds that are not looked into.
+pub fn damage<D: Disk>(partition: &crate::Partition, disk: D) -> Option<String> {
+    if partition.is_fat() {
+        let checked = fat::Fat::open(disk).and_then(|fat| fat.check());
+        return checked.err().map(|e| e.to_string());
+    }
+    if partition.is_ext() {
+        let checked = ext::Ext::open_replayed(disk).and_then(|ext| ext.check());
+        return match checked {
+            // What is not handled is said by whoever tries to change it.
+            Ok(()) | Err(ext::ExtError::Feature(_) | ext::ExtError::Journal(_)) => None,
+            Err(e) => Some(e.to_string()),
+        };
+    }
+    None
+}
+
 /// Whether a structure pointed outside of its partition: damage, not a failure of the disk.
 fn is_outside(error: &DiskError) -> bool {
     matches!(error, DiskError::OutOfRange { .. })

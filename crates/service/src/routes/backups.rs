@@ -94,18 +94,19 @@ async fn take(
             .map(|device| device.name),
         None => None,
     };
-    let newest = app
+    let on_it = app
         .records
-        .imprints(Some(&card), None, 1)
+        .current_imprint(Some(&card), None)
         .await?
-        .into_iter()
-        .next();
+        .filter(|imprint| stamp.is_some_and(|stamp| stamp.imprint == imprint.id));
     let order = BackupOrder {
         slot: new.slot,
         insertion: medium.insertion,
-        imprint: newest
-            .filter(|imprint| stamp.is_some_and(|stamp| stamp.imprint == imprint.id))
-            .map(|i| i.id),
+        behind: on_it
+            .as_ref()
+            .and_then(|imprint| imprint.behind)
+            .map(|end| end as u64),
+        imprint: on_it.map(|imprint| imprint.id),
         device,
         card: card.clone(),
     };

@@ -218,26 +218,41 @@ pub fn with_kept_secrets(
     let Ok(mut networks) = serde_json::from_str::<Vec<Network>>(&value) else {
         return Ok(value);
     };
-    let kept: Vec<Network> = before
+    let mut kept: Vec<Network> = before
         .and_then(|before| settings::parse_networks(before).ok())
         .unwrap_or_default();
-    for network in &mut networks {
+    let mut result: Vec<Network> = Vec::new();
+    let wanted = networks.clone();
+    for mut network in networks.drain(..) {
+        let same = kept.iter().position(|one| one.name == network.name);
         if network.security != Security::Open && network.passphrase.is_none() {
-            let same = kept.iter().find(|one| one.name == network.name);
-            network.passphrase = same.and_then(|one| one.passphrase.clone());
+            // Each keeps one: of two entries of one name the first keeps the first.
+            network.passphrase = same.and_then(|at| kept.remove(at).passphrase);
+            result.push(network);
+            continue;
         }
+        // A new passphrase for a network that stays: until no card carries only the old one, that
+        // stays behind it.
+        let old = same.map(|at| kept[at].clone()).filter(|old| {
+            let others = wanted.iter().filter(|one| one.name == network.name).count();
+            old.passphrase.is_some() && old.passphrase != network.passphrase && others == 1
+        });
+        result.push(network);
+        result.extend(old);
     }
-    serde_json::to_string(&networks)
+    serde_json::to_string(&result)
         .map_err(|e| ApiError::invalid("bad-value", format!("{}: {e}", field.label)))
 }
 
 impl App {
-    /// What becomes of a field of a device, its value checked and sealed where it is a secret.
+    /// What becomes of a field of a device, its value checked and sealed where it is a secret, or
+    /// was set as one before (`sealed`), whatever the sheet calls it now.
     pub fn change_of(
         &self,
         device: &Device,
         field: &Field,
         value: String,
+        sealed: bool,
     ) -> Result<Change, ApiError> {
         let (name, label) = (&device.name, &field.label);
         field.check(&value).map_err(|why| {
@@ -245,7 +260,7 @@ impl App {
         })?;
         Ok(match field.kind {
             FieldKind::HostName => Change::HostName(value),
-            kind if kind.is_secret() => Change::Sealed(
+            kind if kind.is_secret() || sealed => Change::Sealed(
                 self.keys
                     .seal_secret(&of_device(device.id, &field.name), &value)?,
             ),
@@ -275,11 +290,12 @@ async fn change(
     let fields = views::sheet(release)?.fields;
     // A list of networks that came from a preset so far becomes the device's own with all of its
     // secrets.
-    let before = team.alone(&device, &fields).values;
+    let counted = team.alone(&device, &fields).values;
     let before = |name: &str| {
-        let found = before.iter().find(|one| one.name == name);
+        let found = counted.iter().find(|one| one.name == name);
         found.and_then(|one| one.value.as_ref())
     };
+    let is_secret = |name: &str| counted.iter().any(|one| one.name == name && one.secret);
     let mut changes = Vec::new();
     for (field_name, value) in given.set {
         let change = match value {
@@ -296,7 +312,9 @@ async fn change(
                     ApiError::invalid("unknown-field", detail)
                 })?;
                 let value = with_kept_secrets(field, value, before(&field_name))?;
-                app.change_of(&device, field, value)?
+                let sealed = team.sealed_on(device.id).contains(&field_name)
+                    || is_secret(&field_name);
+                app.change_of(&device, field, value, sealed)?
             }
         };
         changes.push((field_name, change));
@@ -367,6 +385,7 @@ fn of_fact(device: i64, name: &str) -> String {
 #[utoipa::path(get, path = "/api/v1/devices/{name}/facts/{fact}", responses((status = 200, body = api::FactValue)))]
 async fn fact(
     State(app): State<Arc<App>>,
+    Operator(operator): Operator,
     Path((name, fact)): Path<(String, String)>,
 ) -> Result<Json<api::FactValue>, ApiError> {
     let device = app.records.device(&name).await?;
@@ -376,6 +395,8 @@ async fn fact(
     let value = app
         .keys
         .open_secret(&of_fact(device.id, &fact), &found.sealed)?;
+    let summary = format!("Fact {fact} of {name} was read");
+    app.note(&operator, "secret.read", &name, &summary).await?;
     Ok(Json(api::FactValue { value: Some(value) }))
 }
 

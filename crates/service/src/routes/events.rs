@@ -86,6 +86,9 @@ async fn stream(
                     }
                     Err(RecvError::Closed) => return Some(()),
                 }
+                if app.is_closing() {
+                    return Some(());
+                }
             }
         };
         // `None`: the listener went away.

@@ -1,11 +1,17 @@
 //! What handlers take out of requests.
 
+use std::sync::Arc;
+
 use axum::Json;
-use axum::extract::{FromRequest, FromRequestParts, Request};
+use axum::body::Body;
+use axum::extract::{FromRequest, FromRequestParts, Request, State};
 use axum::http::request::Parts;
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
 use percent_encoding::percent_decode_str;
 use serde::de::DeserializeOwned;
 
+use crate::app::App;
 use crate::error::ApiError;
 
 /// Who acts, as the request says. Until there are accounts it is taken at its word.
@@ -31,24 +37,46 @@ impl<S: Send + Sync> FromRequestParts<S> for Operator {
     }
 }
 
-/// The caller's key for work that must not start twice.
-pub struct RequestKey(pub Option<String>);
+/// The caller's key for work that must not start twice, bound to what is asked under it.
+pub struct RequestKey(pub Option<records::jobs::RequestKey>);
 
 impl<S: Send + Sync> FromRequestParts<S> for RequestKey {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ApiError> {
-        let Some(value) = parts.headers.get(api::REQUEST_KEY) else {
-            return Ok(Self(None));
-        };
-        match value.to_str() {
-            Ok(key) if (1..=128).contains(&key.len()) => Ok(Self(Some(key.into()))),
-            _ => Err(ApiError::invalid(
-                "bad-key",
-                "an Idempotency-Key takes 1 to 128 plain characters",
-            )),
-        }
+        Ok(Self(parts.extensions.get().cloned()))
     }
+}
+
+/// Requests under one key come in one after the other, so that the second finds the job of the
+/// first; the key is bound to route and body.
+pub async fn once(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
+    let Some(value) = request.headers().get(api::REQUEST_KEY) else {
+        return next.run(request).await;
+    };
+    let key = match value.to_str() {
+        Ok(key) if (1..=128).contains(&key.len()) => key.to_owned(),
+        _ => {
+            let detail = "an Idempotency-Key takes 1 to 128 plain characters";
+            return ApiError::invalid("bad-key", detail).into_response();
+        }
+    };
+    let (mut parts, body) = request.into_parts();
+    let Ok(body) = axum::body::to_bytes(body, api::PART).await else {
+        let detail = "the request is too long, or was cut off";
+        return ApiError::invalid("bad-request", detail).into_response();
+    };
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(parts.method.as_str().as_bytes());
+    hasher.update(parts.uri.path().as_bytes());
+    hasher.update(&[0]);
+    hasher.update(&body);
+    parts.extensions.insert(records::jobs::RequestKey {
+        key: key.clone(),
+        digest: hasher.finalize().as_bytes().to_vec(),
+    });
+    let _turn = app.turns.of(&key).await;
+    next.run(Request::from_parts(parts, Body::from(body))).await
 }
 
 /// A JSON body; what cannot be understood is refused with the reason.

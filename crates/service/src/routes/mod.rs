@@ -24,10 +24,13 @@ use std::sync::Arc;
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use utoipa::OpenApi;
+use tower_http::timeout::RequestBodyTimeoutLayer;
 use utoipa_axum::router::OpenApiRouter;
 
 use crate::app::App;
 use crate::console;
+use crate::error::ApiError;
+use crate::serve;
 
 #[derive(OpenApi)]
 #[openapi(
@@ -68,6 +71,14 @@ pub fn document() -> String {
         .unwrap_or_default()
 }
 
+/// What is asked for under the interface's path and is not there.
+async fn nothing_here(uri: axum::http::Uri) -> ApiError {
+    ApiError::missing(format!(
+        "there is no {} in this interface; /api/v1/openapi.json describes what there is",
+        uri.path()
+    ))
+}
+
 /// Everything that is served.
 pub fn router(app: Arc<App>) -> Router {
     let (interface, document) = interface().split_for_parts();
@@ -78,7 +89,18 @@ pub fn router(app: Arc<App>) -> Router {
         );
     interface
         .route("/api/v1/openapi.json", described)
+        .route("/api/{*rest}", axum::routing::any(nothing_here))
+        .route("/api", axum::routing::any(nothing_here))
         .merge(console::router(app.console_dir.as_deref()))
+        .layer(axum::middleware::from_fn_with_state(
+            app.clone(),
+            extract::once,
+        ))
+        .layer(axum::middleware::from_fn_with_state(
+            app.clone(),
+            serve::bound_bodies,
+        ))
+        .layer(RequestBodyTimeoutLayer::new(serve::BODY))
         .layer(DefaultBodyLimit::max(api::PART + 1024))
         .layer(axum::middleware::from_fn(guard::guard))
         .with_state(app)

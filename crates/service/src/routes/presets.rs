@@ -139,7 +139,8 @@ async fn change(
             let detail = format!("preset {name}, {}: {why}", first.label);
             return Err(ApiError::invalid("bad-value", detail));
         }
-        let secret = known.iter().any(|field| field.kind.is_secret());
+        let secret = known.iter().any(|field| field.kind.is_secret())
+            || team.sealed_in_preset(preset.id).contains(&field_name);
         let change = match secret {
             true => Change::Sealed(
                 app.keys
@@ -175,12 +176,25 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
         set_on: Vec<String>,
     }
     let mut found: BTreeMap<(String, Option<String>), Where> = BTreeMap::new();
-    let carried = app.records.carried_settings().await?;
+    let carried: BTreeMap<_, _> = app
+        .records
+        .carried_settings()
+        .await?
+        .into_iter()
+        .map(|one| (one.device, one.settings))
+        .collect();
+    let mut unknown = Vec::new();
     for device in &team.devices {
-        let carried = carried.get(&device.name).map(views::settings_of);
-        for network in named_networks(&carried.unwrap_or_default()) {
-            let place = found.entry(network).or_default();
-            place.carried.push(device.name.clone());
+        match carried.get(&device.name) {
+            None => {}
+            // Whoever may carry a network counts as carrying it.
+            Some(None) => unknown.push(device.name.clone()),
+            Some(Some(settings)) => {
+                for network in named_networks(&views::settings_of(settings)) {
+                    let place = found.entry(network).or_default();
+                    place.carried.push(device.name.clone());
+                }
+            }
         }
         let Some(release) = team.shelf.followed(device) else {
             continue;
@@ -198,6 +212,7 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
             name,
             fingerprint,
             devices: place.carried,
+            not_known: unknown.clone(),
             set_on: place.set_on,
         });
     Ok(Json(shown.collect()))
@@ -324,7 +339,8 @@ async fn detail_of(app: &App, team: &Team, place: usize) -> Result<api::PresetDe
                     value: Some(value.clone()),
                     origin: Some(Origin::Preset),
                     preset: Some(preset.name.clone()),
-                    secret: field.kind.is_secret(),
+                    secret: field.kind.is_secret()
+                        || team.sealed_in_preset(preset.id).contains(&field.name),
                     applies: true,
                 };
                 shown.push(views::masked_setting(&field, Some(&one), &app.keys));

@@ -155,14 +155,19 @@ impl App {
         Ok(path)
     }
 
-    async fn whence(&self, new: &api::NewRelease) -> Result<Whence, ApiError> {
+    async fn whence(self: &Arc<Self>, new: &api::NewRelease) -> Result<Whence, ApiError> {
         let feed = new.feed.as_ref().zip(new.feed_item.as_ref());
         match (&new.upload, &new.folder_file, &new.url, feed) {
             (Some(upload), None, None, None) => self.whence_upload(upload),
             (None, Some(name), None, None) => {
                 let path = self.folder_file(name)?;
-                let beside =
-                    api::sheet_beside(&path).and_then(|path| std::fs::read_to_string(path).ok());
+                let beside = match api::sheet_beside(&path) {
+                    Some(sheet) => Some(api::read_sheet(&sheet).map_err(|e| {
+                        let detail = format!("the sheet {} cannot be read: {e}", sheet.display());
+                        ApiError::invalid("bad-sheet", detail)
+                    })?),
+                    None => None,
+                };
                 let from = path.display().to_string();
                 Ok(Whence {
                     sheet: beside,
@@ -187,24 +192,12 @@ impl App {
         }
     }
 
-    fn whence_upload(&self, upload: &str) -> Result<Whence, ApiError> {
-        let (files, kept) = self.upload_files(upload)?;
-        let received = std::fs::metadata(&files.bytes)?.len();
-        if received != kept.size {
-            let detail = format!(
-                "{} is not whole: {received} of {} bytes have arrived",
-                kept.file_name, kept.size
-            );
-            return Err(ApiError::conflict("upload-not-whole", detail));
-        }
-        Ok(Whence::new(
-            Place::Taken(TakenFile(files.bytes)),
-            "upload",
-            kept.file_name,
-        ))
+    fn whence_upload(self: &Arc<Self>, upload: &str) -> Result<Whence, ApiError> {
+        let (claim, kept) = self.claim(upload)?;
+        Ok(Whence::new(Place::Taken(claim), "upload", kept.file_name))
     }
 
-    async fn whence_feed(&self, feed: &str, item: &str) -> Result<Whence, ApiError> {
+    async fn whence_feed(self: &Arc<Self>, feed: &str, item: &str) -> Result<Whence, ApiError> {
         let row = self.records.feed(feed).await?;
         let items = self.records.feed_items(feed).await?;
         let found = items
@@ -414,6 +407,20 @@ async fn set_state(
         let detail = format!(
             "say why {} is withdrawn: whoever meets a card with it will want to know",
             release.name
+        );
+        return Err(ApiError::invalid("no-reason", detail));
+    }
+    let serious = views::inspection_of(&release)
+        .findings
+        .into_iter()
+        .find(|finding| finding.severity == "serious");
+    if new.state == "released"
+        && reason.is_empty()
+        && let Some(finding) = serious
+    {
+        let detail = format!(
+            "{} has a serious finding: {} Say why it is released all the same",
+            release.name, finding.text
         );
         return Err(ApiError::invalid("no-reason", detail));
     }

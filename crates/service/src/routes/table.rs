@@ -43,6 +43,23 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new().routes(routes!(export, import))
 }
 
+/// A cell that no spreadsheet takes for a formula: one that begins like one gets an apostrophe in
+/// front, which spreadsheets read as "this is text".
+fn harmless(cell: &str) -> std::borrow::Cow<'_, str> {
+    match cell.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']) {
+        true => format!("'{cell}").into(),
+        false => cell.into(),
+    }
+}
+
+/// A cell without the apostrophe that [`harmless`] puts in front.
+fn as_meant(cell: &str) -> &str {
+    match cell.strip_prefix('\'') {
+        Some(meant) if harmless(meant) == cell => meant,
+        _ => cell,
+    }
+}
+
 fn sheet_of(team: &Team, device: &Device) -> Option<Arc<Sheet>> {
     team.sheet(team.shelf.followed(device)?).ok()
 }
@@ -71,7 +88,8 @@ async fn export(State(app): State<Arc<App>>) -> Result<Response, ApiError> {
             .unwrap_or_default();
         for (name, value) in team.own(device) {
             let field = known.iter().find(|field| field.name == name);
-            if field.is_some_and(|field| !field.kind.is_secret()) {
+            let secret = team.sealed_on(device.id).contains(&name);
+            if field.is_some_and(|field| !field.kind.is_secret() && !secret) {
                 fields.insert(name.clone());
                 row.insert(name, value);
             }
@@ -89,7 +107,7 @@ async fn export(State(app): State<Arc<App>>) -> Result<Response, ApiError> {
     for row in rows {
         let cells = header
             .iter()
-            .map(|name| row.get(name).map_or("", String::as_str));
+            .map(|name| harmless(row.get(name).map_or("", String::as_str)).into_owned());
         writer.write_record(cells).map_err(wrong)?;
     }
     let bytes = writer
@@ -224,7 +242,8 @@ impl Reading<'_> {
                 }
                 continue;
             };
-            if field.kind.is_secret() {
+            let sealed = self.team.sealed_on(device.id).contains(*column);
+            if field.kind.is_secret() || sealed {
                 if !value.is_empty() {
                     self.wrong(
                         line,
@@ -243,7 +262,7 @@ impl Reading<'_> {
             if before.get(*column).map(String::as_str) == Some(*value) {
                 continue;
             }
-            match self.app.change_of(device, field, (*value).into()) {
+            match self.app.change_of(device, field, (*value).into(), false) {
                 Ok(change) => {
                     own.insert((*column).into(), (*value).into());
                     changes.push(((*column).into(), change));
@@ -271,6 +290,7 @@ fn blank(name: &str) -> Device {
         pinned_release_id: None,
         pinned: None,
         card: None,
+        card_state: None,
         attached: Vec::new(),
         macs: Vec::new(),
     }
@@ -338,7 +358,7 @@ async fn import(
             reading.wrong(line, "", words);
             continue;
         }
-        let cells = header.iter().zip(record.iter()).collect();
+        let cells = header.iter().zip(record.iter().map(as_meant)).collect();
         if let Some(row) = reading.row(line, &cells) {
             if let Some(other) = rows
                 .iter()

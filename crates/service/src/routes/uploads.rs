@@ -1,14 +1,13 @@
 //! Uploads that resume: begun with a length, sent in parts, asked how far they are after a cut.
 
 use std::os::unix::fs::FileExt;
-use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -16,6 +15,8 @@ use super::extract::Given;
 use super::releases::check_sheet;
 use crate::app::App;
 use crate::error::ApiError;
+use crate::uploads::{Files, Kept};
+use crate::work::room;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -23,38 +24,11 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(show, part))
 }
 
-/// What is kept beside an upload's bytes.
-#[derive(Serialize, Deserialize)]
-pub struct Kept {
-    pub file_name: String,
-    pub size: u64,
-    /// What the sender knows this upload again by.
-    #[serde(default)]
-    key: Option<String>,
-}
-
-/// The files of one upload.
-pub struct Files {
-    pub bytes: PathBuf,
-    kept: PathBuf,
-}
-
-impl App {
-    /// The files of an upload; refuses an identifier that was not given out.
-    pub fn upload_files(&self, id: &str) -> Result<(Files, Kept), ApiError> {
-        let unknown = || ApiError::missing("there is no such upload; begin it anew");
-        if id.is_empty() || !id.bytes().all(|b| b.is_ascii_hexdigit()) {
-            return Err(unknown());
-        }
-        let files = Files {
-            bytes: self.uploads.join(id),
-            kept: self.uploads.join(format!("{id}.json")),
-        };
-        let kept = std::fs::read(&files.kept).map_err(|_| unknown())?;
-        let kept = serde_json::from_slice(&kept).map_err(|_| unknown())?;
-        Ok((files, kept))
-    }
-}
+/// Stretches of zeros of this length become holes.
+const HOLE: usize = 64 << 10;
+/// Bytes of an upload that there must be room for when it begins. Of a larger one much may be zeros;
+/// each part asks for its own room.
+const SURE: u64 = 1 << 30;
 
 fn view(id: &str, files: &Files, kept: &Kept) -> Result<api::Upload, ApiError> {
     Ok(api::Upload {
@@ -94,6 +68,7 @@ async fn begin(
     if let Some(sheet) = &new.sheet {
         check_sheet(&app, sheet).await?;
     }
+    room(&app.uploads.join("x"), new.size.min(SURE))?;
     if let Some(key) = &new.key
         && let Some(found) = begun(&app, key, new.size)
     {
@@ -159,10 +134,17 @@ async fn part(
                 ),
             ));
         }
-        std::fs::File::options()
-            .write(true)
-            .open(&files.bytes)?
-            .write_all_at(&bytes, offset)?;
+        let file = std::fs::File::options().write(true).open(&files.bytes)?;
+        // Zeros take no room: a raw image is mostly those.
+        let mut at = offset;
+        for piece in bytes.chunks(HOLE) {
+            if piece.iter().any(|byte| *byte != 0) {
+                room(&files.bytes, piece.len() as u64)?;
+                file.write_all_at(piece, at)?;
+            }
+            at += piece.len() as u64;
+        }
+        file.set_len(at)?;
         view(&id, &files, &kept)
     });
     let now = written

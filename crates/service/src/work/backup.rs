@@ -3,8 +3,10 @@
 use std::sync::Arc;
 
 use cardwork::{CardDisk, CardError, Stage, WriteError, read_again, read_out};
-use imagecraft::{CHUNK, Layout, LayoutError};
+use imagecraft::{ByteKind, CHUNK, Layout, LayoutError};
+use records::RecordError;
 use records::backups::NewBackup;
+use records::jobs::Outcome;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use time::macros::format_description;
@@ -24,6 +26,8 @@ pub struct BackupOrder {
     pub card: String,
     pub device: Option<String>,
     pub imprint: Option<i64>,
+    /// Where data behind the last partition ends that the imprint put there.
+    pub behind: Option<u64>,
 }
 
 /// Reads the card of the order into the vault and records the backup.
@@ -40,7 +44,10 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
         WorkError::new("no-layout", detail)
     };
     let layout = Layout::read(&disk).map_err(unfit)?;
-    let map = layout.map(&disk).map_err(|e| unfit(e.into()))?;
+    let mut map = layout.map(&disk).map_err(|e| unfit(e.into()))?;
+    if let Some(end) = order.behind {
+        map.set(layout.partitions_end(), end, ByteKind::Data);
+    }
     let mut ingest = Ingest::start(app.vault.clone(), PACKERS);
     let mut stopped = false;
     let read = read_out::<WriteError>(card.as_ref(), &map, &work.progress, |chunk, bytes| {
@@ -71,8 +78,8 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
     }
     work.progress.begin(Stage::Finishing, 0);
 
-    let content = map.total(imagecraft::ByteKind::Data);
-    let name = work.wait(backup_name(work, order))?;
+    let content = map.total(ByteKind::Data);
+    let name = work.record_first(|| backup_name(work, order))?;
     let new = NewBackup {
         name: name.clone(),
         card: order.card.clone(),
@@ -81,7 +88,10 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
         job: work.job,
         card_size: card.size() as i64,
         content: content as i64,
-        smallest_card: layout.smallest_card() as i64,
+        smallest_card: order
+            .behind
+            .map_or(0, |end| end + layout.backup_len())
+            .max(layout.smallest_card()) as i64,
         table_kind: layout.table.name().into(),
         partitions: json!(views::partitions(&layout)),
         manifest: manifest.0.to_vec(),
@@ -91,16 +101,19 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
         insertion: order.insertion as i64,
         taken_by: work.operator.clone(),
     };
-    work.wait(async {
-        app.records.add_backup(&new).await?;
-        let summary = format!("{name} taken of card {}, {} bytes new", order.card, growth.stored);
-        app.note(&work.operator, "backup.taken", &name, &summary).await?;
-        Ok(json!({ "backup": name, "card": order.card, "content": content, "stored": growth.stored }))
-    })
+    let summary = format!("{name} taken of card {}, {} bytes new", order.card, growth.stored);
+    let result = json!({ "backup": name, "card": order.card, "content": content, "stored": growth.stored });
+    let ending = work.ending(Outcome::Done(result.clone()));
+    let added = work.record(|| app.records.add_backup(&new, &summary, &ending));
+    if let Err(error) = added {
+        work.left_behind(growth.segments);
+        return Err(error);
+    }
+    Ok(result)
 }
 
 /// Whose it is and the day; a number is added from the second of a day on.
-async fn backup_name(work: &Work, order: &BackupOrder) -> Result<String, WorkError> {
+async fn backup_name(work: &Work, order: &BackupOrder) -> Result<String, RecordError> {
     let day = format_description!("[year]-[month]-[day]");
     let day = OffsetDateTime::now_utc().format(day).unwrap_or_default();
     let plain = format!("{}.{day}", order.device.as_deref().unwrap_or(&order.card));

@@ -5,7 +5,7 @@ use std::io::Write;
 use std::net::{IpAddr, SocketAddr};
 use std::path::Path;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use cardwork::{Progress, Stage};
 use futures::StreamExt;
@@ -18,6 +18,14 @@ use crate::work::room;
 
 /// Tries in a row that bring no byte before it is given up.
 const TRIES: u32 = 5;
+/// Fewest bytes that count as progress: in one try, and in each stretch of [`STRETCH`].
+const LEAST: u64 = 64 << 10;
+/// How long a publisher may take for that many bytes.
+const STRETCH: Duration = Duration::from_secs(60);
+/// Bytes between two looks at the room that is left.
+const ROOM_STEP: u64 = 32 << 20;
+/// How long a small text may take in all.
+const TEXT: Duration = Duration::from_secs(60);
 /// How long a publisher may be silent.
 const SILENCE: Duration = Duration::from_secs(30);
 /// Most redirections that are followed.
@@ -190,6 +198,13 @@ impl Fetch {
 
     /// A small text: a feed, a sheet.
     pub async fn text(&self, private: bool) -> Result<String, WorkError> {
+        match tokio::time::timeout(TEXT, self.text_without_end(private)).await {
+            Ok(text) => text,
+            Err(_) => Err(self.failed(format!("it takes longer than {} seconds", TEXT.as_secs()))),
+        }
+    }
+
+    async fn text_without_end(&self, private: bool) -> Result<String, WorkError> {
         check_url(&self.url, private)?;
         let client = client(private)?;
         let response = self
@@ -244,7 +259,8 @@ impl Fetch {
                 Err(Broken::Fatal(error)) => return Err(error),
                 Err(Broken::Cut(why)) => {
                     let got = download.got;
-                    tries = if got > before { 1 } else { tries + 1 };
+                    // A few bytes now and then are no progress.
+                    tries = if got > before + LEAST { 1 } else { tries + 1 };
                     if tries >= TRIES {
                         return Err(self.failed(format!(
                             "{why}; {TRIES} tries in a row brought nothing after {got} bytes"
@@ -292,6 +308,10 @@ impl Download<'_> {
     /// Asks for what is missing and takes what comes.
     async fn round(&mut self) -> Result<(), Broken> {
         let fetch = self.fetch;
+        // Without a mark nothing tells whether the rest would be that of the same file.
+        if self.got > 0 && self.version.is_none() {
+            self.begin_anew()?;
+        }
         let response = fetch
             .ask(&self.client, self.got, self.version.as_deref())
             .await
@@ -309,9 +329,7 @@ impl Download<'_> {
         fetch.judge(status)?;
         if self.got > 0 && !self.goes_on(&response) {
             // The publisher begins anew, because it cannot resume or the file has changed.
-            self.got = 0;
-            self.file.set_len(0).map_err(WorkError::from)?;
-            std::io::Seek::rewind(&mut self.file).map_err(WorkError::from)?;
+            self.begin_anew()?;
         }
         let header = |name| {
             response
@@ -335,8 +353,25 @@ impl Download<'_> {
                 .begin(Stage::Fetching, self.total.unwrap_or(0));
         }
         let mut stream = response.bytes_stream();
+        let (mut since, mut then) = (Instant::now(), self.got);
+        let mut next_room = self.got + ROOM_STEP;
         while let Some(piece) = stream.next().await {
             let piece = piece.map_err(|e| Broken::Cut(cause(&e)))?;
+            if since.elapsed() >= STRETCH {
+                if self.got - then < LEAST {
+                    let detail = format!(
+                        "the publisher sent {} bytes in {} seconds",
+                        self.got - then,
+                        STRETCH.as_secs()
+                    );
+                    return Err(Broken::Cut(detail));
+                }
+                (since, then) = (Instant::now(), self.got);
+            }
+            if self.got >= next_room {
+                room(self.path, ROOM_STEP)?;
+                next_room = self.got + ROOM_STEP;
+            }
             if self.progress.is_cancelled() {
                 return Err(fetch.cancelled().into());
             }
@@ -352,6 +387,12 @@ impl Download<'_> {
             ))),
             _ => Ok(()),
         }
+    }
+
+    fn begin_anew(&mut self) -> Result<(), WorkError> {
+        self.got = 0;
+        self.file.set_len(0)?;
+        Ok(std::io::Seek::rewind(&mut self.file)?)
     }
 
     fn goes_on(&self, response: &Response) -> bool {

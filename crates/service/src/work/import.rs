@@ -8,10 +8,11 @@ use std::sync::Arc;
 
 use cardwork::Stage;
 use imagecraft::container::{ContainerError, Limits, Published, Source};
-use imagecraft::inspect::{Inspection, inspect};
+use imagecraft::inspect::{Inspection, inspect_kept};
 use imagecraft::{
     CHUNK, CHUNK_LEN, Disk, DiskError, FileDisk, Layout, LayoutError, Map, Severity, Spool,
 };
+use records::jobs::Outcome;
 use records::releases::NewRelease;
 use serde_json::{Value, json};
 use settings::Sheet;
@@ -21,6 +22,7 @@ use super::fetch::Fetch;
 use super::hashing::{FileHash, Hashing};
 use super::{WorkError, room, stored};
 use crate::jobs::Work;
+use crate::uploads::Claim;
 use crate::views;
 
 /// Threads that pack and seal; hashing and unpacking have their own.
@@ -46,8 +48,8 @@ impl Drop for TakenFile {
 
 /// Where the bytes are.
 pub enum Place {
-    /// Ours to take, such as an upload.
-    Taken(TakenFile),
+    /// An upload, which is gone once it has become a release.
+    Taken(Claim),
     /// Somebody else's, to be left as it is.
     Theirs(PathBuf),
     /// To be fetched into the file first.
@@ -103,11 +105,20 @@ struct TakenIn {
 /// Imports the image of an order and records the release.
 pub fn import(work: &Work, order: &ImportOrder) -> Result<Value, WorkError> {
     let path = fetched(work, order)?;
-    let taken = take_in(work, order, path)?;
+    let taken = take_in(work, order, path);
+    // An upload stays for another try, unless it is none that could ever do.
+    if let (Err(error), Place::Taken(claim)) = (&taken, &order.place)
+        && error.code == "not-an-image"
+    {
+        claim.used_up();
+    }
+    let taken = taken?;
     work.progress.begin(Stage::Finishing, 0);
     let added = judge_and_record(work, order, path, &taken);
-    if added.is_err() {
-        work.left_behind(taken.growth.segments);
+    match (&added, &order.place) {
+        (Err(_), _) => work.left_behind(taken.growth.segments),
+        (Ok(_), Place::Taken(claim)) => claim.used_up(),
+        (Ok(_), _) => {}
     }
     added
 }
@@ -121,7 +132,8 @@ fn judge_and_record(
 ) -> Result<Value, WorkError> {
     let compared = check_published(order, taken)?;
     let disk = ManifestDisk::new(work.app.vault.clone(), Arc::new(taken.content.clone()));
-    let seen = inspect(&disk).map_err(|e| unfit(order, e))?;
+    let kept = taken.content.map();
+    let seen = inspect_kept(&disk, &kept).map_err(|e| unfit(order, e))?;
     record(work, order, path, taken, &seen, compared)
 }
 
@@ -136,7 +148,7 @@ fn cancelled(order: &ImportOrder) -> WorkError {
 /// Fetches what is still at its publisher; gives the file.
 fn fetched<'a>(work: &Work, order: &'a ImportOrder) -> Result<&'a Path, WorkError> {
     match &order.place {
-        Place::Taken(file) => Ok(&file.0),
+        Place::Taken(claim) => Ok(claim.path()),
         Place::Theirs(path) => Ok(path),
         Place::Web(fetch, file) => {
             let limits = work.app.limits;
@@ -172,6 +184,7 @@ fn take_in(work: &Work, order: &ImportOrder, path: &Path) -> Result<TakenIn, Wor
         work,
         order,
         ingest: Ingest::start(work.app.vault.clone(), PACKERS),
+        stopped: false,
     };
     let raw_size = match source.is_plain() {
         true => take_plain(&mut intake, path, &hash),
@@ -180,7 +193,11 @@ fn take_in(work: &Work, order: &ImportOrder, path: &Path) -> Result<TakenIn, Wor
     let raw_size = match raw_size {
         Ok(raw_size) => raw_size,
         Err(error) => {
-            work.left_behind(intake.ingest.abandon());
+            if intake.stopped {
+                stored(work, intake.ingest.finish(0))?;
+            } else {
+                work.left_behind(intake.ingest.abandon());
+            }
             return Err(error);
         }
     };
@@ -207,6 +224,8 @@ struct Intake<'a> {
     work: &'a Work,
     order: &'a ImportOrder,
     ingest: Ingest,
+    /// Whether the vault took no more; it knows why.
+    stopped: bool,
 }
 
 impl Intake<'_> {
@@ -223,7 +242,10 @@ impl Intake<'_> {
         } else {
             bytes
         };
-        Ok(self.ingest.push(start / CHUNK, bytes)?)
+        self.ingest.push(start / CHUNK, bytes).map_err(|e| {
+            self.stopped = true;
+            e.into()
+        })
     }
 
     fn keep_going(&self) -> Result<(), WorkError> {
@@ -252,8 +274,12 @@ fn take_plain(intake: &mut Intake<'_>, path: &Path, hash: &Hashing) -> Result<u6
     Ok(disk.len())
 }
 
+/// What is in use up to the end of the last partition. What lies behind that in an image is taken
+/// as it is: only its publisher knows what it is for.
 fn whole_map<D: Disk>(disk: &D) -> Result<Map, LayoutError> {
-    Ok(Layout::survey(disk)?.map(disk)?)
+    let layout = Layout::survey(disk)?;
+    let end = layout.partitions_end().min(disk.len());
+    Ok(layout.map(disk)?.resized(end))
 }
 
 /// A packed image comes in order. Until enough of it is there to know what is in use, it waits in
@@ -406,7 +432,7 @@ fn record(
         .iter()
         .any(|finding| finding.severity == Severity::Serious);
     let draft = order.draft || order.sheet.is_none() || serious;
-    let same_as = work.wait(app.records.releases_with_content(&taken.raw_sha256))?;
+    let same_as = work.record_first(|| app.records.releases_with_content(&taken.raw_sha256))?;
     if order.keep_file {
         keep(work, order, path, &taken.packed_sha256)?;
     }
@@ -447,22 +473,20 @@ fn record(
         stored: taken.growth.stored as i64,
         added_by: work.operator.clone(),
     };
-    work.wait(async {
-        let id = app.records.add_release(&release).await?;
-        if let Some((feed, item)) = &order.feed {
-            app.records.fetched_feed_item(feed, item, id).await?;
-        }
-        let mut summary = format!(
-            "{} added from {} ({} of {} bytes in use, {} bytes new)",
-            release.name, order.from, release.content, taken.raw_size, taken.growth.stored
-        );
-        if let Some(other) = same_as.first() {
-            summary.push_str(&format!("; its content is that of {other}"));
-        }
-        app.note(&work.operator, "release.added", &release.name, &summary)
-            .await?;
-        Ok(json!({ "release": release.name, "state": release.state, "same_as": same_as }))
-    })
+    let mut summary = format!(
+        "{} added from {} ({} of {} bytes in use, {} bytes new)",
+        release.name, order.from, release.content, taken.raw_size, taken.growth.stored
+    );
+    if let Some(other) = same_as.first() {
+        summary.push_str(&format!("; its content is that of {other}"));
+    }
+    let result = json!({ "release": release.name, "state": release.state, "same_as": same_as });
+    let ending = work.ending(Outcome::Done(result.clone()));
+    work.record(|| {
+        app.records
+            .add_release(&release, order.feed.as_ref(), &summary, &ending)
+    })?;
+    Ok(result)
 }
 
 /// The smallest card that a sheet names, in bytes; 0 if it names none.
@@ -530,13 +554,14 @@ fn keep(work: &Work, order: &ImportOrder, path: &Path, sha256: &[u8]) -> Result<
         return Ok(());
     }
     match &order.place {
-        Place::Theirs(_) => {
+        // An upload stays until the release is recorded.
+        Place::Theirs(_) | Place::Taken(_) => {
             room(&to, path.metadata()?.len())?;
             let part = to.with_extension("part");
             std::fs::copy(path, &part)?;
             std::fs::rename(&part, &to)?;
         }
-        Place::Taken(_) | Place::Web(..) => std::fs::rename(path, &to)?,
+        Place::Web(..) => std::fs::rename(path, &to)?,
     }
     File::open(&to)?.sync_all()?;
     // The name must survive a power cut as well as the bytes.

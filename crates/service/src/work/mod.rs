@@ -67,6 +67,7 @@ impl From<WriteError> for WorkError {
             WriteError::Cancelled => "cancelled",
             WriteError::Card(card) => return ApiError::from(card).into(),
             WriteError::Differs { .. } => "verify-failed",
+            WriteError::Lost { .. } => "card-lies",
             WriteError::TooSmall { .. } => "card-too-small",
             _ => "content",
         };

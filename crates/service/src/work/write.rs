@@ -2,11 +2,12 @@
 
 use std::sync::Arc;
 
-use cardwork::{Bound, CardError, Mark, Stage, write};
+use cardwork::{Bound, CardError, Left, Mark, Stage, WriteError, Written, write};
 use imagecraft::compose::{PlacedFile, Recipe, compose};
 use imagecraft::grow::Growth;
 use imagecraft::{Stamp, StampBase};
-use records::imprints::{Base, NewImprint};
+use records::imprints::{Base, NewImprint, Spoilt};
+use records::jobs::Outcome;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use vault::{Manifest, ManifestDisk, Name};
@@ -35,10 +36,16 @@ pub struct WriteOrder {
     /// What growing came to when the plan was made, and what was left out.
     pub growth_words: Option<String>,
     pub left_out: Vec<String>,
-    /// Why a withdrawn release is written all the same.
+    /// Where data behind the last partition ends, if there is any.
+    pub behind: Option<u64>,
+    /// Whether a damaged file system is changed all the same.
+    pub although_damaged: bool,
+    /// Why a withdrawn release is written, or a damaged file system changed, all the same.
     pub override_reason: Option<String>,
     /// Settings for the records: a fingerprint in place of each secret.
     pub settings: Value,
+    /// Whether those are known; of a restore they may not be.
+    pub settings_known: bool,
     /// Files for the records, secrets masked.
     pub shown: Value,
 }
@@ -54,6 +61,8 @@ impl WriteOrder {
             files: self.files.clone(),
             growth: self.growth,
             go_on: self.leave_out,
+            although_damaged: self.although_damaged,
+            behind: self.behind,
             stamp: Some(Stamp {
                 format: 1,
                 card: self.card.clone(),
@@ -64,6 +73,22 @@ impl WriteOrder {
                     .replace_nanosecond(0)
                     .unwrap_or_else(|_| OffsetDateTime::now_utc()),
             }),
+        }
+    }
+}
+
+/// A write that did not come to a good end, and what is on the card then.
+struct Failed {
+    error: WorkError,
+    spoilt: Spoilt,
+}
+
+impl<E: Into<WorkError>> From<E> for Failed {
+    /// For whatever fails before the card is touched.
+    fn from(error: E) -> Self {
+        Self {
+            error: error.into(),
+            spoilt: Spoilt::Untouched,
         }
     }
 }
@@ -82,34 +107,43 @@ pub fn write_card(work: &Work, order: &WriteOrder) -> Result<Value, WorkError> {
         slot: order.slot as i32,
         operator: work.operator.clone(),
         settings: order.settings.clone(),
+        settings_known: order.settings_known,
         files: order.shown.clone(),
+        behind: order.behind.map(|end| end as i64),
         override_reason: order.override_reason.clone(),
         growth: order.growth_words.clone(),
         left_out: order.left_out.clone(),
     };
-    let imprint = work.wait(app.records.begin_imprint(&new))?;
-    let result = compose_and_write(work, order, imprint);
-    match &result {
-        Ok((written, verified)) => {
-            work.wait(
-                app.records
-                    .finish_imprint(imprint, *written as i64, *verified as i64),
-            )?;
+    let imprint = work.record_first(|| app.records.begin_imprint(&new))?;
+    match compose_and_write(work, order, imprint) {
+        Ok(done) => {
+            let result = json!({
+                "card": order.card, "imprint": imprint, "written": done.written, "verified": done.verified,
+                "size_proven": done.size_proven,
+                "device": order.device.as_ref().map(|(_, name)| name),
+            });
+            let ending = work.ending(Outcome::Done(result.clone()));
+            work.record(|| {
+                app.records.finish_imprint(
+                    imprint,
+                    done.written as i64,
+                    done.verified as i64,
+                    done.size_proven,
+                    &ending,
+                )
+            })?;
+            Ok(result)
         }
-        Err(_) => work.wait(app.records.spoil_imprint(imprint))?,
+        Err(failed) => {
+            let error = explain(failed.error, failed.spoilt, order);
+            let ending = work.failure(&error);
+            work.record(|| app.records.spoil_imprint(imprint, failed.spoilt, &ending))?;
+            Err(error)
+        }
     }
-    let (written, verified) = result.map_err(|e| explain(e, order))?;
-    Ok(json!({
-        "card": order.card, "imprint": imprint, "written": written, "verified": verified,
-        "device": order.device.as_ref().map(|(_, name)| name),
-    }))
 }
 
-fn compose_and_write(
-    work: &Work,
-    order: &WriteOrder,
-    imprint: i64,
-) -> Result<(u64, u64), WorkError> {
+fn compose_and_write(work: &Work, order: &WriteOrder, imprint: i64) -> Result<Written, Failed> {
     let app = &work.app;
     let slot = app.bench.slot(order.slot)?.ok_or(CardError::Empty)?;
     let medium = slot.medium()?.ok_or(CardError::Empty)?;
@@ -121,7 +155,10 @@ fn compose_and_write(
     let composed = compose(disk, &base.map(), order.bound.size, &order.recipe(imprint))?;
     let touched = composed.touched.iter().copied();
     let (content, _, _) = base.changed(&app.vault, &composed.disk, &composed.map, touched)?;
-    work.wait(app.records.touch_card(imprint, &content.0))?;
+    if work.progress.is_cancelled() {
+        return Err(WriteError::Cancelled.into());
+    }
+    work.record_first(|| app.records.touch_card(imprint, &content.0))?;
     let mark = Mark {
         format: 1,
         card: order.card.clone(),
@@ -133,29 +170,43 @@ fn compose_and_write(
         &composed.disk,
         &composed.map,
         &mark,
+        false,
         &work.progress,
-    )?;
+    )
+    .map_err(|unwritten| Failed {
+        error: unwritten.error.into(),
+        spoilt: match unwritten.left {
+            Left::Untouched => Spoilt::Untouched,
+            Left::Unfinished => Spoilt::Unfinished,
+            Left::MayBoot => Spoilt::MayBoot,
+        },
+    })?;
     work.progress.begin(Stage::Finishing, 0);
-    Ok((done.written, done.verified))
+    Ok(done)
 }
 
 /// Says of a failure what it means for the card and what to do.
-fn explain(error: WorkError, order: &WriteOrder) -> WorkError {
+fn explain(error: WorkError, spoilt: Spoilt, order: &WriteOrder) -> WorkError {
     let (card, slot) = (&order.card, order.slot);
-    let detail = match error.code {
-        "cancelled" => format!(
-            "card {card} in slot {slot} is incomplete and says so itself; write it again when you like"
-        ),
-        "card-gone" => format!(
-            "card {card} vanished from slot {slot}; it is incomplete and says so itself. Put it in again and write it again"
-        ),
-        "verify-failed" | "card-failed" => {
-            format!(
-                "card {card} in slot {slot}: {}. It is incomplete; take another card",
-                error.detail
-            )
-        }
-        _ => format!("card {card} in slot {slot}: {}", error.detail),
+    let what = match error.code {
+        "cancelled" => "the write was stopped on request".into(),
+        "card-gone" => format!("it vanished from slot {slot}"),
+        _ => error.detail,
     };
+    let now = match spoilt {
+        Spoilt::Untouched => "Nothing on it was touched, it is as it was",
+        Spoilt::Unfinished => "It is incomplete and says so itself",
+        Spoilt::MayBoot => {
+            "It may boot, but it is not verified and nothing vouches for it; do not use it"
+        }
+    };
+    let next = match (error.code, spoilt) {
+        ("verify-failed" | "card-failed" | "card-lies", _) => "take another card",
+        ("card-gone", _) => "put it in again and write it again",
+        ("cancelled", Spoilt::Untouched) => "make the plan again when you like",
+        (_, Spoilt::Untouched) => "mend that and make the plan again",
+        _ => "write it again when you like",
+    };
+    let detail = format!("card {card} in slot {slot}: {what}. {now}; {next}");
     WorkError::new(error.code, detail)
 }

@@ -278,7 +278,7 @@ fn timed_write(card: &dyn CardIo, disk: &ManifestDisk, map: &Map) -> Result<(f64
             }
             begun.elapsed().as_secs_f64()
         });
-        let written = write(card, disk, map, &mark, &progress);
+        let written = write(card, disk, map, &mark, false, &progress);
         let whole = begun.elapsed().as_secs_f64();
         over.store(true, Ordering::Relaxed);
         let writing = watch

@@ -74,13 +74,13 @@ impl Add {
         };
         let sheet = match &sheet_path {
             Some(path) => Some(
-                std::fs::read_to_string(path)
+                api::read_sheet(path)
                     .with_context(|| format!("cannot read the sheet {}", path.display()))?,
             ),
             None => None,
         };
         let sha256 = match &self.sha256 {
-            Some(given) if Path::new(given).is_file() => Some(std::fs::read_to_string(given)?),
+            Some(given) if Path::new(given).is_file() => Some(api::read_sheet(Path::new(given))?),
             given => given.clone(),
         };
         let mut new = NewRelease {

@@ -4,7 +4,7 @@ mod add;
 mod show;
 
 use std::fs::File;
-use std::io::Write as _;
+use std::io::{IsTerminal as _, Write as _};
 use std::path::PathBuf;
 
 use anyhow::{Context as _, bail};
@@ -143,7 +143,7 @@ impl Release {
                 name,
                 revise: Some(path),
             } => {
-                let sheet = std::fs::read_to_string(&path)
+                let sheet = api::read_sheet(&path)
                     .with_context(|| format!("cannot read the sheet {}", path.display()))?;
                 let detail = client.revise_sheet(&name, &NewSheet { sheet }).await?;
                 context.show(&detail, show)
@@ -175,7 +175,11 @@ impl Release {
                 context.show(&carriers, |carriers| {
                     let rows = carriers.iter().map(|one| {
                         [
-                            one.device.clone(),
+                            match (&one.device, one.carried) {
+                                (Some(device), true) => device.clone(),
+                                (Some(device), false) => format!("({device}, which has a newer card)"),
+                                (None, _) => "-".into(),
+                            },
                             one.card.clone(),
                             one.imprint.to_string(),
                             one.written_at.map_or("-".into(), text::moment),
@@ -214,8 +218,12 @@ impl Release {
                     Some(to) => Box::new(new_file(to)?),
                     None => Box::new(std::io::stdout().lock()),
                 };
+                let on_screen = to.is_none() && std::io::stdout().is_terminal();
                 client
-                    .release_file(&name, partition, path, |piece| out.write_all(piece))
+                    .release_file(&name, partition, path, |piece| match on_screen {
+                        true => out.write_all(&without_steering(piece)),
+                        false => out.write_all(piece),
+                    })
                     .await?;
                 Ok(out.flush()?)
             }
@@ -381,4 +389,19 @@ fn compared(comparison: &Comparison) {
     if !comparison.files.is_empty() {
         text::table(["  change", "file", "was", "is"], &[2, 3], rows);
     }
+}
+
+/// Bytes of a foreign file with those replaced that would steer a terminal.
+fn without_steering(bytes: &[u8]) -> Vec<u8> {
+    let mut before = 0;
+    let calm = |byte: &u8| {
+        // In UTF-8 the second set of control characters is 0xc2 and one of these.
+        let second = std::mem::replace(&mut before, *byte) == 0xc2 && *byte < 0xa0;
+        match byte {
+            b'\n' | b'\t' | b'\r' | 0x20..=0x7e => *byte,
+            0x80.. if !second => *byte,
+            _ => b'?',
+        }
+    };
+    bytes.iter().map(calm).collect()
 }

@@ -129,7 +129,10 @@ pub fn show(detail: &ReleaseDetail) {
     for carrier in &detail.carriers {
         line(
             "carried by",
-            &format!("{} on card {}", carrier.device, carrier.card),
+            &match &carrier.device {
+                Some(device) => format!("{device} on card {}", carrier.card),
+                None => format!("card {}, of no device", carrier.card),
+            },
         );
     }
 }

@@ -13,6 +13,15 @@ const INLINE: u32 = 0x1000_0000;
 impl<D: Disk> Ext<D> {
     /// The names in a folder with their inodes, but for itself and its parent.
     pub(super) fn names(&self, folder: &Inode) -> Result<Vec<(String, u32)>, ExtError> {
+        let names = self.all_names(folder)?.into_iter();
+        let others = names.filter(|(name, _)| name != b"." && name != b"..");
+        Ok(others
+            .map(|(name, number)| (String::from_utf8_lossy(&name).into_owned(), number))
+            .collect())
+    }
+
+    /// All names in a folder as they stand there, in order.
+    pub(super) fn all_names(&self, folder: &Inode) -> Result<Vec<(Vec<u8>, u32)>, ExtError> {
         let bytes = self.content(folder, MOST_FOLDER)?;
         let mut found = Vec::new();
         if folder.flags & INLINE != 0 {
@@ -37,7 +46,7 @@ impl<D: Disk> Ext<D> {
     }
 }
 
-fn entries(block: &[u8], found: &mut Vec<(String, u32)>) -> Result<(), ExtError> {
+fn entries(block: &[u8], found: &mut Vec<(Vec<u8>, u32)>) -> Result<(), ExtError> {
     let wrong = || damaged("a folder has an entry of impossible length");
     let mut at = 0;
     while at + 8 <= block.len() {
@@ -55,8 +64,8 @@ fn entries(block: &[u8], found: &mut Vec<(String, u32)>) -> Result<(), ExtError>
             return Err(wrong());
         }
         let name = &block[at + 8..at + 8 + name_len];
-        if number != 0 && name_len > 0 && name != b"." && name != b".." {
-            found.push((String::from_utf8_lossy(name).into_owned(), number));
+        if number != 0 && name_len > 0 {
+            found.push((name.to_vec(), number));
         }
         at += len;
     }

@@ -28,6 +28,8 @@ pub struct Inode {
     pub group: u32,
     pub len: u64,
     pub flags: u32,
+    /// Names that lead to it.
+    pub links: u16,
     /// Blocks of 512 bytes that it takes, 0 for a link that lies in the inode.
     pub sectors: u32,
     /// The 60 bytes of block pointers or content.
@@ -61,6 +63,7 @@ impl Inode {
             group: word(0x7a) << 16 | word(0x18),
             len: u64::from(long(0x6c)) << 32 | u64::from(long(4)),
             flags: long(0x20),
+            links: word(0x1a) as u16,
             sectors: long(0x1c),
             block: raw[0x28..0x64].to_vec(),
             extra: raw[128..].to_vec(),
@@ -74,6 +77,16 @@ impl Inode {
             0xa => NodeKind::Link,
             _ => NodeKind::Other,
         }
+    }
+
+    /// Whether its content lies in the inode itself.
+    pub fn is_inline(&self) -> bool {
+        self.flags & INLINE != 0
+    }
+
+    /// Whether it is of a kind whose bytes lie in blocks; devices and the like have none.
+    pub fn has_blocks(&self) -> bool {
+        !self.is_inline() && self.kind() != NodeKind::Other
     }
 
     /// Content that lies in the inode: its block pointers, and an attribute behind them.
@@ -228,6 +241,10 @@ impl<D: Disk + ?Sized> Walk<'_, D> {
         if own > 5 || depth.is_some_and(|depth| depth != own) {
             return Err(self.wrong("an extent tree of impossible depth"));
         }
+        let room = node.len().saturating_sub(12) / 12;
+        if usize::from(entries) > room || le16(node, 4).is_none_or(|most| usize::from(most) > room) {
+            return Err(self.wrong("an extent tree with more entries than it has room for"));
+        }
         for entry in node[12..].chunks_exact(12).take(usize::from(entries)) {
             let word = |at| u64::from(le16(entry, at).unwrap_or(0));
             let long = |at| u64::from(le32(entry, at).unwrap_or(0));
@@ -241,14 +258,15 @@ impl<D: Disk + ?Sized> Walk<'_, D> {
                 len @ 0..=0x8000 => (len, true),
                 len => (len - 0x8000, false),
             };
-            if len > 0 {
-                self.add(Piece {
-                    logical: long(0),
-                    physical: word(6) << 32 | long(8),
-                    count: len,
-                    written,
-                })?;
+            if len == 0 {
+                return Err(self.wrong("an extent of no length"));
             }
+            self.add(Piece {
+                logical: long(0),
+                physical: word(6) << 32 | long(8),
+                count: len,
+                written,
+            })?;
         }
         Ok(())
     }

@@ -66,6 +66,26 @@ struct Journal<'a, D: ?Sized> {
     seed: u32,
 }
 
+/// Whether the journal holds word of an error that the system met (`s_errno`), which it would carry
+/// into the superblock at its next start.
+pub(super) fn recorded_error<D: Disk + ?Sized>(
+    disk: &D,
+    superblock: &Superblock,
+) -> Result<bool, ExtError> {
+    use super::superblock::compat::HAS_JOURNAL;
+    if superblock.compat & HAS_JOURNAL == 0 || superblock.journal_inode == 0 {
+        return Ok(false);
+    }
+    let inode = inode::read(disk, superblock, superblock.journal_inode)?;
+    let pieces = inode::pieces(disk, superblock, &inode)?;
+    let Some(first) = pieces.first() else {
+        return Ok(false);
+    };
+    let at = first.physical.saturating_mul(superblock.block_len);
+    let raw = disk.read_vec(at, 1024)?;
+    Ok(be32(&raw, 0) == MAGIC && be32(&raw, 0x20) != 0)
+}
+
 /// What a scan of one transaction found.
 struct Transaction {
     sequence: u32,

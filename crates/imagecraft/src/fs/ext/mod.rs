@@ -2,6 +2,7 @@
 //! superblock, groups and what is in use, journal, inodes, folders. One file a structure.
 
 mod blocks;
+mod check;
 mod checksum;
 mod edit;
 mod folder;
@@ -90,6 +91,9 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, ExtError> {
         let mut used = blocks::used(disk, &superblock, false)?;
         let replayed = Replayed::new(disk, &superblock)?;
         let after = Superblock::read(&replayed)?;
+        if after.has_errors() {
+            return Err(damaged("it recorded errors itself and wants to be checked"));
+        }
         if after.blocks != superblock.blocks || after.block_len != superblock.block_len {
             return Err(ExtError::Journal(
                 "it changes the file system's size".into(),
@@ -105,6 +109,11 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, ExtError> {
     } else {
         (blocks::used(disk, &superblock, true)?, State::Clean)
     };
+    if journal::recorded_error(disk, &superblock)? {
+        return Err(damaged(
+            "its journal recorded an error and wants it to be checked",
+        ));
+    }
     let mut usage = Usage::of(&used, disk.len(), state);
     usage.shrunk = Some(superblock.shrunk(usage.used));
     Ok(usage)

@@ -112,6 +112,9 @@ pub mod ro_compat {
         | 0x1_0000;
 }
 
+/// Most groups that are looked into: 32 TiB in groups of 128 MiB. Each costs a read of its bitmap.
+const MOST_GROUPS: u64 = 1 << 18;
+
 /// A superblock whose fields have been checked against each other and the disk.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Superblock {
@@ -239,6 +242,14 @@ impl Superblock {
         let inodes_per_group = long(0x28);
         if inodes_per_group == 0 || u64::from(inodes_per_group) > 8 * block_len {
             return Err(wrong("number of inodes in a group"));
+        }
+        // Growing adds whole groups to this count, and inodes are looked up by it.
+        let groups = (blocks - first_block).div_ceil(blocks_per_group);
+        if groups > MOST_GROUPS {
+            return Err(wrong("number of groups"));
+        }
+        if groups.checked_mul(u64::from(inodes_per_group)) != Some(u64::from(long(0))) {
+            return Err(wrong("number of inodes"));
         }
         let inode_len = if dynamic { word(0x58) } else { 128 };
         if !inode_len.is_power_of_two() || !(128..=block_len).contains(&inode_len) {

@@ -26,6 +26,13 @@ impl<D: Disk> Fat<D> {
                 ));
             }
         }
+        if let Place::Fixed { len, .. } = self.boot.root
+            && len % self.boot.sector_len != 0
+        {
+            return Err(FatError::Damaged(
+                "its root folder is no whole number of sectors",
+            ));
+        }
         let mut claimed = BTreeSet::new();
         if let Place::Chain(first) = self.boot.root {
             self.claim(first, &mut claimed)?;

@@ -59,6 +59,8 @@ pub struct BootSector {
     bits: u8,
     label: Option<String>,
     volume_id: u32,
+    /// Bytes in a sector.
+    sector_len: u64,
     /// Bytes in a cluster.
     cluster_len: u64,
     /// Number of data clusters; they are numbered from 2.
@@ -153,6 +155,7 @@ impl BootSector {
         };
         Ok(Self {
             bits,
+            sector_len: bytes_per_sector,
             label: label.filter(|text| text != "NO NAME"),
             volume_id: le32(sector, extended + 3).unwrap_or(0),
             cluster_len: per_cluster * bytes_per_sector,

@@ -131,24 +131,71 @@ impl<D: Disk> Editor<D> {
     /// Creates the file at `path`, or replaces all of its bytes; makes the folders it needs.
     /// Links on the way are followed; a link at the very end gives way to the file.
     pub fn put(&mut self, path: &str, bytes: &[u8], given: &Attributes) -> Result<(), ExtError> {
+        self.ensure_room(path, bytes.len() as u64, 1)?;
         let (folder, name) = self.parent(path)?;
-        let mut record = match self.find(folder, name)? {
-            Some(found) if found.kind() == NodeKind::File => found,
+        let found = self.find(folder, name)?;
+        let (mut record, is_new) = match found {
+            Some(found) if found.kind() == NodeKind::File => (found, false),
             found => {
                 self.give_way(path, folder, name, found)?;
-                let record = self.new_record(folder, 0o100_644)?;
-                self.add_name(folder, name, record.number, NodeKind::File)?;
-                record
+                (self.new_record(folder, 0o100_644)?, true)
             }
         };
         self.fill(&mut record, path, bytes)?;
         record.set_attributes(given);
         record.touch(self.now);
-        self.write_record(&mut record)
+        self.write_record(&mut record)?;
+        match is_new {
+            true => self.add_name(folder, name, record.number, NodeKind::File),
+            false => Ok(()),
+        }
+    }
+
+    /// Refuses, before anything is changed, what may not find room: the bytes of a file with its
+    /// tables, the folders on the way that are missing, and blocks by which folders grow.
+    fn ensure_room(&self, path: &str, len: u64, inodes: u64) -> Result<(), ExtError> {
+        let parts = tree::parts(path);
+        let mut missing = 0;
+        let mut walked = String::new();
+        for part in parts.iter().take(parts.len().saturating_sub(1)) {
+            walked.push('/');
+            walked.push_str(part);
+            missing += u64::from(missing > 0 || self.resolve(&walked)?.is_none());
+        }
+        let block_len = self.superblock.block_len;
+        let wanted = len.div_ceil(block_len);
+        // In the worst case each block stands alone and needs an entry of a table.
+        let tables = match wanted {
+            0..=4 => 0,
+            wanted => wanted / (block_len / 12 - 1) + 4,
+        };
+        // A folder that gets a name grows by three blocks at most, when its index is split.
+        let folders = missing * 4 + 3;
+        let count = |which| {
+            let counts = self.groups.iter().map(|one| u64::from(one.get(which)));
+            counts.sum::<u64>()
+        };
+        // What a file gives up that is replaced counts as well.
+        let (given_up, inodes) = match self.resolve(path)? {
+            Some(number) => {
+                let sectors = u64::from(self.view().inode(number)?.sectors);
+                (sectors * 512 / block_len, inodes.saturating_sub(1))
+            }
+            None => (0, inodes),
+        };
+        let blocks = count(FREE_BLOCKS) + given_up;
+        if blocks < wanted + tables + folders {
+            return Err(full(path));
+        }
+        match count(FREE_INODES) < missing + inodes {
+            true => Err(full(format!("{path}: all inodes are taken"))),
+            false => Ok(()),
+        }
     }
 
     /// Makes the folder at `path` and those above it; one that is there gets the attributes.
     pub fn make_folder(&mut self, path: &str, given: &Attributes) -> Result<(), ExtError> {
+        self.ensure_room(path, self.superblock.block_len, 1)?;
         let (folder, name) = self.parent(path)?;
         let number = match self.find(folder, name)? {
             Some(_) => self
@@ -170,17 +217,18 @@ impl<D: Disk> Editor<D> {
         if target.is_empty() || target.len() > 1023 || target.contains('\0') {
             return Err(ExtError::Path(target.into()));
         }
+        self.ensure_room(path, target.len() as u64, 1)?;
         let (folder, name) = self.parent(path)?;
         let found = self.find(folder, name)?;
         self.give_way(path, folder, name, found)?;
         let mut record = self.new_record(folder, 0o120_777)?;
-        self.add_name(folder, name, record.number, NodeKind::Link)?;
         if target.len() < 60 {
             record.set_short_link(target);
         } else {
             self.fill(&mut record, path, target.as_bytes())?;
         }
-        self.write_record(&mut record)
+        self.write_record(&mut record)?;
+        self.add_name(folder, name, record.number, NodeKind::Link)
     }
 
     /// Removes the file, link or empty folder at `path`. Says whether there was one.

@@ -1,0 +1,177 @@
+//! Connections: how many there may be, how long each may stand still, and how all of them end.
+
+use std::io;
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll, ready};
+use std::time::Duration;
+
+use axum::Router;
+use axum::extract::{Request, State};
+use axum::http::header;
+use axum::middleware::Next;
+use axum::response::Response;
+use hyper_util::rt::{TokioIo, TokioTimer};
+use hyper_util::service::TowerToHyperService;
+use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::{Semaphore, watch};
+use tokio::time::Sleep;
+
+use crate::app::App;
+
+/// Connections at once; further ones wait to be taken.
+const MOST: usize = 400;
+/// How long a request's head may take to arrive, and how long a connection may be idle.
+const HEAD: Duration = Duration::from_secs(15);
+/// How long a part of a request's body may take to arrive.
+pub const BODY: Duration = Duration::from_secs(30);
+/// How long an answer may wait for its reader to take the next part.
+const UNREAD: Duration = Duration::from_secs(60);
+/// How long requests may go on when the service ends.
+const DRAIN: Duration = Duration::from_secs(5);
+/// Long bodies in memory at once; further ones wait.
+pub const LONG_BODIES: usize = 12;
+/// From here on a body counts as long, in bytes.
+const LONG: u64 = 256 << 10;
+
+/// Serves until `end` turns, then lets the requests that are under way end for a few seconds.
+pub async fn serve(listener: TcpListener, router: Router, mut end: watch::Receiver<bool>) {
+    let room = Arc::new(Semaphore::new(MOST));
+    loop {
+        let Ok(permit) = room.clone().acquire_owned().await else {
+            return;
+        };
+        let stream = tokio::select! {
+            accepted = listener.accept() => match accepted {
+                Ok((stream, _)) => stream,
+                Err(e) => {
+                    // Out of descriptors, most of all: those that are open will end.
+                    tracing::warn!("a connection could not be taken: {e}");
+                    tokio::time::sleep(Duration::from_millis(200)).await;
+                    continue;
+                }
+            },
+            _ = end.changed() => {
+                drop(permit);
+                break;
+            }
+        };
+        let service = TowerToHyperService::new(router.clone());
+        let mut ending = end.clone();
+        tokio::spawn(async move {
+            let _permit = permit;
+            let _ = stream.set_nodelay(true);
+            let io = TokioIo::new(Timed::new(stream));
+            let connection = hyper::server::conn::http1::Builder::new()
+                .timer(TokioTimer::new())
+                .header_read_timeout(HEAD)
+                .serve_connection(io, service);
+            tokio::pin!(connection);
+            tokio::select! {
+                // What went wrong with a connection is its client's affair.
+                _ = connection.as_mut() => {}
+                _ = ending.changed() => {
+                    connection.as_mut().graceful_shutdown();
+                    let _ = tokio::time::timeout(DRAIN, connection).await;
+                }
+            }
+        });
+    }
+    let all = room.acquire_many(MOST as u32);
+    if tokio::time::timeout(DRAIN, all).await.is_err() {
+        tracing::warn!("some requests did not end in time");
+    }
+}
+
+/// Lets only so many long bodies into memory at once.
+pub async fn bound_bodies(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
+    let headers = request.headers();
+    let len = headers.get(header::CONTENT_LENGTH);
+    let len = len.and_then(|len| len.to_str().ok()?.parse::<u64>().ok());
+    let long = match len {
+        Some(len) => len > LONG,
+        None => headers.contains_key(header::TRANSFER_ENCODING),
+    };
+    let _permit = match long {
+        true => app.bodies.acquire().await.ok(),
+        false => None,
+    };
+    next.run(request).await
+}
+
+/// As many open files as the system lets this service have: each connection and each card's reader
+/// takes one.
+pub fn raise_open_files() {
+    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+    let limit = getrlimit(Resource::Nofile);
+    let raised = Rlimit {
+        current: limit.maximum,
+        maximum: limit.maximum,
+    };
+    if let Err(e) = setrlimit(Resource::Nofile, raised) {
+        tracing::debug!("the limit of open files stays: {e}");
+    }
+}
+
+/// A connection whose other end must take what it is sent.
+struct Timed {
+    stream: TcpStream,
+    /// Runs while a write waits.
+    waiting: Option<Pin<Box<Sleep>>>,
+}
+
+impl Timed {
+    fn new(stream: TcpStream) -> Self {
+        Self {
+            stream,
+            waiting: None,
+        }
+    }
+
+    fn judge<T>(
+        &mut self,
+        cx: &mut Context<'_>,
+        written: Poll<io::Result<T>>,
+    ) -> Poll<io::Result<T>> {
+        if written.is_ready() {
+            self.waiting = None;
+            return written;
+        }
+        let waiting = self
+            .waiting
+            .get_or_insert_with(|| Box::pin(tokio::time::sleep(UNREAD)));
+        ready!(waiting.as_mut().poll(cx));
+        Poll::Ready(Err(io::ErrorKind::TimedOut.into()))
+    }
+}
+
+impl AsyncRead for Timed {
+    fn poll_read(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buf: &mut ReadBuf<'_>,
+    ) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.stream).poll_read(cx, buf)
+    }
+}
+
+impl AsyncWrite for Timed {
+    fn poll_write(
+        mut self: Pin<&mut Self>,
+        cx: &mut Context<'_>,
+        buf: &[u8],
+    ) -> Poll<io::Result<usize>> {
+        let written = Pin::new(&mut self.stream).poll_write(cx, buf);
+        self.judge(cx, written)
+    }
+
+    fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        let flushed = Pin::new(&mut self.stream).poll_flush(cx);
+        self.judge(cx, flushed)
+    }
+
+    fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
+        Pin::new(&mut self.stream).poll_shutdown(cx)
+    }
+}
