@@ -2,6 +2,7 @@
 //! the stand-in card reader, the command line, and a headless browser.
 
 mod browser;
+pub mod model;
 
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};

@@ -1,0 +1,43 @@
+//! `make stress`: the model played for long, the service and its database killed at random moments
+//! of import, write, backup and restore. Ends red at the first untrue word.
+//!
+//!     stress [MINUTES] [KILLS]
+
+use std::time::{Duration, Instant};
+
+use testbed::model::{Model, Played};
+
+fn number(place: usize, usual: u64) -> u64 {
+    let given = std::env::args().nth(place);
+    given.and_then(|text| text.parse().ok()).unwrap_or(usual)
+}
+
+#[tokio::main(flavor = "multi_thread")]
+async fn main() {
+    let (minutes, kills) = (number(1, 30), number(2, 100));
+    let (begun, mut all) = (Instant::now(), Played::default());
+    let mut seed = number(3, u64::from(std::process::id()));
+    while begun.elapsed() < Duration::from_secs(60 * minutes) || all.kills < kills {
+        seed += 1;
+        println!("seed {seed}, {:.0} s: {all:?}", begun.elapsed().as_secs_f64());
+        let mut model = Model::new(seed);
+        for step in 0..60 {
+            model.step(step % 2 == 1).await;
+        }
+        let played = model.finish().await;
+        all.steps += played.steps;
+        all.done += played.done;
+        all.kills += played.kills;
+        all.database_kills += played.database_kills;
+        all.settled += played.settled;
+    }
+    println!(
+        "{} steps in {:.0} s: {} jobs done, service killed {} times, database {} times; nothing acknowledged was lost, \
+         nothing false was said",
+        all.steps,
+        begun.elapsed().as_secs_f64(),
+        all.done,
+        all.kills,
+        all.database_kills
+    );
+}

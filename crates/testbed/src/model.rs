@@ -1,0 +1,797 @@
+//! A small model of the job, played against the real service at random: what is on which card is
+//! read off the medium itself, with the system's own tools; after every step what the service says
+//! of cards, devices, releases and backups must agree with it.
+
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::path::Path;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use api::{Client, ClientError, Job, NewPlan, NewRelease, NewState};
+use rustix::process::{Pid, Signal, kill_process};
+
+use crate::{Testbed, demo_image, demo_sheet};
+
+/// Devices that cards are made for.
+const DEVICES: [&str; 2] = ["quay-01", "quay-02"];
+/// Cards by name and size: two are equal.
+const CARDS: [(&str, u64); 4] = [
+    ("mica", 3_965_190_144),
+    ("flint", 3_965_190_144),
+    ("chalk", 1_010_000_896),
+    ("slate", 7_990_152_192),
+];
+const RELEASE: &str = "quaylink 2.4";
+/// How long the service may take to find out what a card is.
+const PATIENCE: Duration = Duration::from_secs(40);
+
+/// Numbers that look like chance and come again with the same seed.
+pub struct Chance(u64);
+
+impl Chance {
+    /// From a seed.
+    pub fn new(seed: u64) -> Self {
+        Self(seed)
+    }
+
+    /// A number below `end`.
+    pub fn below(&mut self, end: u64) -> u64 {
+        // SplitMix64.
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        (z ^ (z >> 31)) % end
+    }
+
+    fn pick<'a, T>(&mut self, all: &'a [T]) -> &'a T {
+        &all[self.below(all.len() as u64) as usize]
+    }
+}
+
+/// What is on a card, read off its medium.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Medium {
+    /// Its beginning reads as zero.
+    Blank,
+    /// It says that it is unfinished, in this job.
+    Unfinished {
+        /// Number of the job.
+        job: i64,
+    },
+    /// A board would boot it, and it carries this stamp.
+    Whole {
+        /// Number of the imprint.
+        imprint: i64,
+        /// Device.
+        device: Option<String>,
+        /// Release or backup that was written.
+        base: String,
+    },
+    /// Nothing of these.
+    Other,
+}
+
+/// Reads a card as a stranger would: by its first bytes, and its stamp with mtools.
+pub fn medium(card: &Path) -> Medium {
+    let mut head = vec![0; 128 << 10];
+    let mut file = std::fs::File::open(card).expect("the card is a file");
+    file.read_exact(&mut head).expect("a card has a head");
+    if head.iter().all(|byte| *byte == 0) {
+        return Medium::Blank;
+    }
+    let text = String::from_utf8_lossy(&head[..512]).into_owned();
+    if let Some((_, rest)) = text.split_once("UNFINISHED\n") {
+        let json = rest.lines().next().unwrap_or("");
+        let mark: serde_json::Value = serde_json::from_str(json).unwrap_or_default();
+        let job = mark["job"].as_i64().unwrap_or(-1);
+        return Medium::Unfinished { job };
+    }
+    if head[510..512] != [0x55, 0xaa] {
+        return Medium::Other;
+    }
+    let start = u32::from_le_bytes([head[454], head[455], head[456], head[457]]);
+    let image = format!("{}@@{}", card.display(), u64::from(start) * 512);
+    let out = Command::new("mtype")
+        .args(["-i", &image, "::/duplicarium-stamp.json"])
+        .env("MTOOLS_SKIP_CHECK", "1")
+        .output()
+        .expect("mtools are installed");
+    let stamp: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap_or_default();
+    let Some(imprint) = stamp["imprint"].as_i64() else {
+        return Medium::Other;
+    };
+    let base = &stamp["base"];
+    let base = base["release"].as_str().or(base["backup"].as_str());
+    Medium::Whole {
+        imprint,
+        device: stamp["device"].as_str().map(str::to_owned),
+        base: base.unwrap_or("").to_owned(),
+    }
+}
+
+/// What happens while a job runs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Fate {
+    /// Nothing.
+    Well,
+    /// Somebody cancels it after so many milliseconds.
+    Cancelled(u64),
+    /// The card vanishes after so many bytes.
+    Vanishes(u64),
+    /// The service is killed after so many milliseconds.
+    Killed(u64),
+    /// The database is killed after so many milliseconds.
+    DatabaseKilled(u64),
+}
+
+/// What a run of the model came to.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Played {
+    /// Steps.
+    pub steps: u64,
+    /// Jobs that were recorded as done.
+    pub done: u64,
+    /// Times that the service was killed.
+    pub kills: u64,
+    /// Times that the database was killed.
+    pub database_kills: u64,
+    /// Writes whose end was found out when the card was seen again.
+    pub settled: u64,
+}
+
+/// What the model knows.
+pub struct Model {
+    bed: Testbed,
+    client: Client,
+    chance: Chance,
+    /// Labels that cards were given.
+    labels: BTreeMap<&'static str, String>,
+    /// Slot of each card that is in one.
+    slots: BTreeMap<u32, &'static str>,
+    /// The last write that touched each card: a number that ascends, and for whom.
+    last: BTreeMap<&'static str, (u64, Option<String>)>,
+    /// Backups with the release that is in them.
+    backups: BTreeMap<String, Option<String>>,
+    imported: Vec<String>,
+    imports: u64,
+    withdrawn: bool,
+    played: Played,
+    what: String,
+}
+
+impl Model {
+    /// A service with two devices and four blank cards.
+    pub fn new(seed: u64) -> Self {
+        let bed = Testbed::start();
+        bed.load_catalogue();
+        for device in DEVICES {
+            bed.add_device(device);
+        }
+        for (card, size) in CARDS {
+            bed.make_card(card, &size.to_string(), &[]);
+        }
+        let image = bed.import_dir().join("line.img.xz");
+        std::fs::copy(demo_image("quaylink-2.4.img.xz"), image).expect("there is room");
+        Self {
+            client: bed.client(),
+            bed,
+            chance: Chance::new(seed),
+            labels: BTreeMap::new(),
+            slots: BTreeMap::new(),
+            last: BTreeMap::new(),
+            backups: BTreeMap::new(),
+            imported: Vec::new(),
+            imports: 0,
+            withdrawn: false,
+            played: Played::default(),
+            what: format!("seed {seed}"),
+        }
+    }
+
+    /// What it came to so far.
+    pub fn played(&self) -> Played {
+        self.played
+    }
+
+    fn medium(&self, card: &str) -> Medium {
+        medium(&self.bed.card_file(card))
+    }
+
+    /// One step of chance; `deadly` says that the service or its database is killed in it.
+    pub async fn step(&mut self, deadly: bool) {
+        self.played.steps += 1;
+        let number = self.played.steps;
+        match self.chance.below(if deadly { 11 } else { 20 }) {
+            0..=5 => {
+                let fate = self.fate(deadly);
+                self.write(fate).await;
+            }
+            6..=8 => {
+                let fate = self.fate(deadly);
+                self.back_up(fate).await;
+            }
+            9 => {
+                let fate = self.fate(deadly);
+                self.restore(fate).await;
+            }
+            10 if deadly || self.imports < 3 => {
+                let fate = self.fate(deadly);
+                self.import(fate).await;
+            }
+            11 | 12 => self.put().await,
+            13 => self.pull().await,
+            14 => self.wrong_label().await,
+            15 => self.stale_plan().await,
+            16 => self.two_hands().await,
+            17 => self.change_settings().await,
+            18 => self.change_state().await,
+            _ => self.restart().await,
+        }
+        self.what = format!("{}; step {number}", self.what);
+        self.check().await;
+    }
+
+    fn fate(&mut self, deadly: bool) -> Fate {
+        let moment = self.chance.below(2500);
+        match (deadly, self.chance.below(6)) {
+            (true, 0) => Fate::DatabaseKilled(moment),
+            (true, _) => Fate::Killed(moment),
+            (false, 0) => Fate::Cancelled(moment),
+            (false, 1) => {
+                // Very often right at the end, where block 0 is put.
+                let near_the_end = self.chance.below(2) == 0;
+                let (from, width) = if near_the_end {
+                    (47_000_000, 1_800_000)
+                } else {
+                    (0, 48_000_000)
+                };
+                Fate::Vanishes(1 + from + self.chance.below(width))
+            }
+            _ => Fate::Well,
+        }
+    }
+
+    fn say(&mut self, words: String) {
+        self.what = words;
+    }
+
+    /// A slot with a card in it; one is put in if there is none.
+    async fn some_slot(&mut self) -> (u32, &'static str) {
+        if self.slots.is_empty() {
+            self.put().await;
+        }
+        let all: Vec<_> = self.slots.iter().map(|(slot, card)| (*slot, *card)).collect();
+        *self.chance.pick(&all)
+    }
+
+    async fn put(&mut self) {
+        let (card, _) = *self.chance.pick(&CARDS);
+        let slot = 1 + self.chance.below(3) as u32;
+        self.say(format!("put {card} into slot {slot}"));
+        self.slots.retain(|_, held| *held != card);
+        self.slots.insert(slot, card);
+        self.bed.put(card, slot);
+        self.settle().await;
+    }
+
+    async fn pull(&mut self) {
+        let (slot, card) = self.some_slot().await;
+        self.say(format!("pull {card} out of slot {slot}"));
+        self.bed.standin(&["pull", "--slot", &slot.to_string()]);
+        self.slots.remove(&slot);
+        self.settle().await;
+    }
+
+    /// Waits until the service has looked at every card in a slot.
+    async fn settle(&self) {
+        let begun = Instant::now();
+        loop {
+            let slots = self.client.slots().await.unwrap_or_default();
+            let seen = |slot: u32| {
+                let found = slots.iter().find(|one| one.number == slot);
+                let card = found.and_then(|one| one.card.as_ref());
+                card.is_some_and(|card| !matches!(card.occupant.as_str(), "busy" | "unreadable"))
+            };
+            let empty = |slot: u32| {
+                let found = slots.iter().find(|one| one.number == slot);
+                found.is_some_and(|one| one.card.is_none())
+            };
+            let fine = (1..=4).all(|slot| match self.slots.contains_key(&slot) {
+                true => seen(slot),
+                false => empty(slot),
+            });
+            if fine && slots.iter().all(|slot| slot.job.is_none()) {
+                return;
+            }
+            assert!(
+                begun.elapsed() < PATIENCE,
+                "{}: the slots are not seen: {slots:?}, {:?}",
+                self.what,
+                self.slots
+            );
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+    }
+
+    async fn plan(&mut self, slot: u32, device: &str) -> Option<api::Plan> {
+        let new = NewPlan {
+            device: Some(device.into()),
+            slot,
+            ..NewPlan::default()
+        };
+        self.plan_of(&new).await
+    }
+
+    async fn plan_of(&mut self, new: &NewPlan) -> Option<api::Plan> {
+        match self.client.plan(new).await {
+            Ok(plan) => {
+                let card = self.slots[&new.slot];
+                let before = self.labels.insert(card, plan.card.clone());
+                assert!(
+                    before.is_none_or(|label| label == plan.card) || self.medium(card) == Medium::Blank,
+                    "{}: {card} has another label now",
+                    self.what
+                );
+                Some(plan)
+            }
+            Err(ClientError::Refused(problem)) => {
+                let expected = match problem.code.as_str() {
+                    "source-card" | "card-too-small" => new.backup.is_some(),
+                    "no-release" | "withdrawn" => self.withdrawn,
+                    _ => false,
+                };
+                assert!(expected, "{}: {problem:?}", self.what);
+                None
+            }
+            Err(e) => panic!("{}: {e}", self.what),
+        }
+    }
+
+    async fn write(&mut self, fate: Fate) {
+        let (slot, card) = self.some_slot().await;
+        let device = *self.chance.pick(&DEVICES);
+        self.say(format!("write {device} to {card} in slot {slot}, {fate:?}"));
+        self.order_fault(card, slot, fate).await;
+        match self.plan(slot, device).await {
+            Some(plan) => self.carry_out(&plan, card, fate).await,
+            None => self.mend(card, slot, fate),
+        }
+    }
+
+    /// A card that will vanish, put in anew: what was written to it before does not count.
+    async fn order_fault(&mut self, card: &str, slot: u32, fate: Fate) {
+        if let Fate::Vanishes(after) = fate {
+            self.bed.standin(&["fault", card, &format!("vanishes={after}")]);
+            self.bed.put(card, slot);
+            self.settle().await;
+        }
+    }
+
+    fn mend(&self, card: &str, slot: u32, fate: Fate) {
+        if matches!(fate, Fate::Vanishes(_)) {
+            self.bed.standin(&["fault", card]);
+            self.bed.put(card, slot);
+        }
+    }
+
+    async fn restore(&mut self, fate: Fate) {
+        let names: Vec<_> = self.backups.keys().cloned().collect();
+        let (slot, card) = self.some_slot().await;
+        if names.is_empty() {
+            return;
+        }
+        let backup = self.chance.pick(&names).clone();
+        self.say(format!("restore {backup} to {card} in slot {slot}, {fate:?}"));
+        let new = NewPlan {
+            backup: Some(backup),
+            slot,
+            ..NewPlan::default()
+        };
+        self.order_fault(card, slot, fate).await;
+        match self.plan_of(&new).await {
+            Some(plan) => self.carry_out(&plan, card, fate).await,
+            None => self.mend(card, slot, fate),
+        }
+    }
+
+    /// Confirms a plan, lets its fate happen, and holds what is on the card against what is said.
+    async fn carry_out(&mut self, plan: &api::Plan, card: &'static str, fate: Fate) {
+        let before = self.medium(card);
+        let job = self.client.confirm(&plan.id, &plan.card, None).await;
+        let job = job.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        let ended = self.let_happen(&job, fate).await;
+        self.mend(card, plan.slot, fate);
+        self.settle().await;
+        let after = self.medium(card);
+        let device = plan.device.clone();
+        if ended.state == "done" {
+            self.played.done += 1;
+            let imprint = ended.result.as_ref().and_then(|one| one["imprint"].as_i64());
+            let expected = Medium::Whole {
+                imprint: imprint.unwrap_or(-1),
+                device: device.clone(),
+                base: plan.base.clone(),
+            };
+            assert_eq!(after, expected, "{}: said to be done", self.what);
+        } else {
+            let told = ended.error.clone().unwrap_or_default();
+            let unfinished = after == Medium::Unfinished { job: job.id };
+            let honest = after == before
+                || unfinished
+                || told.contains("may boot")
+                || (ended.state == "interrupted" && told.contains("found out"));
+            assert!(honest, "{}: {ended:?}, but {after:?}", self.what);
+            assert!(
+                !told.contains("Nothing on it was touched") || after == before,
+                "{}: said to be untouched: {after:?}",
+                self.what
+            );
+        }
+        if after != before || ended.state == "done" {
+            let seq = self.last.values().map(|(seq, _)| *seq).max().unwrap_or(0) + 1;
+            self.last.insert(card, (seq, device));
+        }
+    }
+
+    async fn back_up(&mut self, fate: Fate) {
+        let (slot, card) = self.some_slot().await;
+        self.say(format!("back up {card} in slot {slot}, {fate:?}"));
+        if !matches!(self.medium(card), Medium::Whole { .. }) {
+            return;
+        }
+        let before = self.medium(card);
+        let job = self.client.take_backup(slot, None).await;
+        let job = job.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        let ended = self.let_happen(&job, fate).await;
+        self.settle().await;
+        assert_eq!(self.medium(card), before, "{}: it was only read", self.what);
+        if ended.state == "done" {
+            self.played.done += 1;
+            let name = ended.result.as_ref().and_then(|one| one["backup"].as_str());
+            let release = self.release_on(card);
+            self.backups
+                .insert(name.expect("a backup has a name").to_owned(), release);
+        }
+    }
+
+    async fn import(&mut self, fate: Fate) {
+        self.imports += 1;
+        let version = format!("1.{}", self.imports);
+        let text = std::fs::read_to_string(demo_sheet("quaylink-2.4.toml")).expect("it ships");
+        let sheet = text
+            .replace("appliance = \"quaylink\"", "appliance = \"line\"")
+            .replace("version = \"2.4\"", &format!("version = \"{version}\""));
+        self.say(format!("import line {version}, {fate:?}"));
+        let new = NewRelease {
+            folder_file: Some("line.img.xz".into()),
+            sheet: Some(sheet),
+            ..NewRelease::default()
+        };
+        let job = self.client.add_release(&new, None).await;
+        let job = job.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        if self.let_happen(&job, fate).await.state == "done" {
+            self.played.done += 1;
+            self.imported.push(format!("line {version}"));
+        }
+        self.settle().await;
+    }
+
+    /// Follows a job to its end, through what happens meanwhile.
+    async fn let_happen(&mut self, job: &Job, fate: Fate) -> Job {
+        let wait = |millis| tokio::time::sleep(Duration::from_millis(millis));
+        match fate {
+            Fate::Well | Fate::Vanishes(_) => {}
+            Fate::Cancelled(moment) => {
+                wait(moment).await;
+                // It may be over by then.
+                let _ = self.client.cancel(job.id).await;
+            }
+            Fate::Killed(moment) => {
+                wait(moment).await;
+                self.bed.kill_service();
+                self.bed.start_service();
+                self.played.kills += 1;
+            }
+            Fate::DatabaseKilled(moment) => {
+                wait(moment).await;
+                self.kill_database();
+            }
+        }
+        let begun = Instant::now();
+        loop {
+            if let Ok(now) = self.client.job(job.id).await
+                && !matches!(now.state.as_str(), "waiting" | "running")
+            {
+                return now;
+            }
+            assert!(
+                begun.elapsed() < Duration::from_secs(120),
+                "{}: job {} runs for ever",
+                self.what,
+                job.id
+            );
+            wait(50).await;
+        }
+    }
+
+    fn kill_database(&mut self) {
+        let file = self.bed.data_dir().join("postgres/postmaster.pid");
+        let text = std::fs::read_to_string(file).expect("the database runs");
+        let pid = text.lines().next().and_then(|line| line.trim().parse().ok());
+        let pid = pid.and_then(Pid::from_raw).expect("it has a process");
+        kill_process(pid, Signal::KILL).expect("it is there");
+        self.played.database_kills += 1;
+    }
+
+    async fn wrong_label(&mut self) {
+        let (slot, card) = self.some_slot().await;
+        self.say(format!("a wrong label for {card} in slot {slot}"));
+        let before = self.medium(card);
+        let Some(plan) = self.plan(slot, DEVICES[0]).await else {
+            return;
+        };
+        let refused = self.client.confirm(&plan.id, "C-9999", None).await;
+        assert!(code(&refused, "wrong-label"), "{}: {refused:?}", self.what);
+        let again = self.client.confirm(&plan.id, &plan.card, None).await;
+        assert!(code(&again, "plan-void"), "{}: {again:?}", self.what);
+        assert_eq!(self.medium(card), before, "{}", self.what);
+    }
+
+    /// A plan that was made before the card got something else from another one.
+    async fn stale_plan(&mut self) {
+        let (slot, card) = self.some_slot().await;
+        self.say(format!("a plan for {card} that grows old"));
+        let Some(old) = self.plan(slot, DEVICES[0]).await else {
+            return;
+        };
+        if let Some(new) = self.plan(slot, DEVICES[1]).await {
+            self.carry_out(&new, card, Fate::Well).await;
+        }
+        let before = self.medium(card);
+        let refused = self.client.confirm(&old.id, &old.card, None).await;
+        let Err(ClientError::Refused(problem)) = refused else {
+            panic!("{}: {refused:?}", self.what);
+        };
+        assert!(
+            matches!(problem.code.as_str(), "plan-void" | "card-swapped"),
+            "{}: {problem:?}",
+            self.what
+        );
+        assert_eq!(self.medium(card), before, "{}", self.what);
+    }
+
+    /// Two plans for one card, confirmed at once: one is carried out.
+    async fn two_hands(&mut self) {
+        let (slot, card) = self.some_slot().await;
+        self.say(format!("two hands at {card} in slot {slot}"));
+        let new = |device: &str| NewPlan {
+            device: Some(device.into()),
+            slot,
+            ..NewPlan::default()
+        };
+        let (new_1, new_2) = (new(DEVICES[0]), new(DEVICES[1]));
+        let (one, two) = tokio::join!(self.client.plan(&new_1), self.client.plan(&new_2));
+        let (Ok(one), Ok(two)) = (one, two) else {
+            assert!(self.withdrawn, "{}", self.what);
+            return;
+        };
+        assert_eq!(one.card, two.card, "{}: one card, one label", self.what);
+        self.labels.insert(card, one.card.clone());
+        let (first, second) = tokio::join!(
+            self.client.confirm(&one.id, &one.card, None),
+            self.client.confirm(&two.id, &two.card, None)
+        );
+        let (plan, job) = match (first, second) {
+            (Ok(job), Err(_)) => (one, job),
+            (Err(_), Ok(job)) => (two, job),
+            both => panic!("{}: {both:?}", self.what),
+        };
+        let ended = self.let_happen(&job, Fate::Well).await;
+        assert_eq!(ended.state, "done", "{}: {ended:?}", self.what);
+        self.played.done += 1;
+        self.settle().await;
+        let seq = self.last.values().map(|(seq, _)| *seq).max().unwrap_or(0) + 1;
+        self.last.insert(card, (seq, plan.device));
+    }
+
+    async fn change_settings(&mut self) {
+        let device = *self.chance.pick(&DEVICES);
+        let word = self.chance.below(1_000_000);
+        self.say(format!("another passphrase on {device}"));
+        self.bed
+            .set_passphrase(device, &format!("ebb and flow {word}"));
+    }
+
+    async fn change_state(&mut self) {
+        let withdrawn = !self.withdrawn;
+        let state = if withdrawn { "withdrawn" } else { "released" };
+        self.say(format!("{RELEASE} becomes {state}"));
+        let new = NewState {
+            state: state.into(),
+            reason: "for a while".into(),
+        };
+        // A plan that was made before the withdrawal is void with it.
+        let (slot, _) = self.some_slot().await;
+        let plan = self.plan(slot, DEVICES[0]).await;
+        let set = self.client.set_state(RELEASE, &new).await;
+        set.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        self.withdrawn = withdrawn;
+        if let Some(plan) = plan.filter(|_| withdrawn) {
+            let refused = self.client.confirm(&plan.id, &plan.card, None).await;
+            assert!(code(&refused, "withdrawn"), "{}: {refused:?}", self.what);
+        }
+    }
+
+    async fn restart(&mut self) {
+        self.say("restart".into());
+        self.bed.stop_service();
+        self.bed.start_service();
+        self.settle().await;
+    }
+
+    /// The release that is on a card, through a backup too.
+    fn release_on(&self, card: &str) -> Option<String> {
+        match self.medium(card) {
+            Medium::Whole { base, .. } => match self.backups.get(&base) {
+                Some(release) => release.clone(),
+                None => Some(base),
+            },
+            _ => None,
+        }
+    }
+
+    /// What the service says of everything, held against what is.
+    async fn check(&mut self) {
+        let begun = Instant::now();
+        // While the database comes back, an answer may be a refusal, but never an untrue one.
+        let wrong = loop {
+            match self.compare().await {
+                Ok(()) => return,
+                Err(wrong) if wrong.passing && begun.elapsed() < PATIENCE => {
+                    tokio::time::sleep(Duration::from_millis(100)).await;
+                }
+                Err(wrong) => break wrong,
+            }
+        };
+        panic!("after {}: {}", self.what, wrong.words);
+    }
+
+    async fn compare(&mut self) -> Result<(), Wrong> {
+        let in_slot: Vec<_> = self.slots.values().copied().collect();
+        for (card, label) in self.labels.clone() {
+            let found = self.client.card(&label).await.map_err(Wrong::asking)?;
+            let medium = self.medium(card);
+            let newest = found
+                .imprints
+                .iter()
+                .find(|one| !matches!(one.state.as_str(), "planned" | "void"));
+            let said = (
+                found.card.state.as_str(),
+                newest.map(|one| (one.id, one.state.as_str())),
+            );
+            let agrees = match &medium {
+                Medium::Blank => said == ("blank", None),
+                Medium::Unfinished { .. } => {
+                    said.0 == "incomplete" && said.1.is_some_and(|(_, state)| state == "incomplete")
+                }
+                Medium::Whole { imprint, .. } => said == ("imprinted", Some((*imprint, "verified"))),
+                Medium::Other => said.0 == "incomplete",
+            };
+            // What a card is of which it is not known shows when it is in a slot.
+            let unseen = !in_slot.contains(&card) && newest.is_some_and(|one| one.state == "in doubt");
+            if !agrees && !unseen {
+                let passing = newest.is_some_and(|one| one.state == "in doubt");
+                let words = format!("{card} is {medium:?}, and {label} is said to be {said:?}");
+                return Err(Wrong { words, passing });
+            }
+            let whose = self.last.get(card).and_then(|(_, device)| device.clone());
+            if found.card.device != whose {
+                return Err(Wrong::lasting(format!(
+                    "{label} is that of {whose:?}, and is said to be that of {:?}",
+                    found.card.device
+                )));
+            }
+        }
+        for device in DEVICES {
+            let found = self.client.device(device).await.map_err(Wrong::asking)?.device;
+            let own = self.last.iter().filter(|(_, (_, whose))| whose.as_deref() == Some(device));
+            let newest = own.max_by_key(|(_, (seq, _))| *seq).map(|(card, _)| *card);
+            let label = newest.map(|card| self.labels[card].clone());
+            let whole = newest.is_some_and(|card| matches!(self.medium(card), Medium::Whole { .. }));
+            let said = (
+                found.card.clone(),
+                found.card_state.as_deref() == Some("verified"),
+                found.state == "carded",
+            );
+            if said != (label.clone(), whole, whole) {
+                return Err(Wrong::lasting(format!(
+                    "{device} carries {label:?}, whole: {whole}, and is said to carry {said:?}"
+                )));
+            }
+        }
+        let detail = self.client.release(RELEASE).await.map_err(Wrong::asking)?;
+        let mut said: Vec<_> = detail.carriers.into_iter().map(|one| one.card).collect();
+        let mut are: Vec<_> = self
+            .labels
+            .iter()
+            .filter(|(card, _)| self.release_on(card).as_deref() == Some(RELEASE))
+            .map(|(_, label)| label.clone())
+            .collect();
+        said.sort();
+        are.sort();
+        if said != are {
+            return Err(Wrong::lasting(format!("{RELEASE} is on {are:?}, said: {said:?}")));
+        }
+        let mut backups: Vec<_> = self.client.backups().await.map_err(Wrong::asking)?;
+        backups.sort_by(|a, b| a.name.cmp(&b.name));
+        let said: Vec<_> = backups.iter().map(|one| &one.name).collect();
+        if said != self.backups.keys().collect::<Vec<_>>() {
+            return Err(Wrong::lasting(format!("{:?}, said: {said:?}", self.backups)));
+        }
+        let releases = self.client.releases().await.map_err(Wrong::asking)?;
+        let mut said: Vec<_> = releases.into_iter().map(|one| one.name).collect();
+        said.retain(|name| name.starts_with("line "));
+        said.sort();
+        let mut are = self.imported.clone();
+        are.sort();
+        match said == are {
+            true => Ok(()),
+            false => Err(Wrong::lasting(format!("imported {are:?}, said: {said:?}"))),
+        }
+    }
+
+    /// At the end: everything that was acknowledged is there and reads, and boards boot what is
+    /// called whole, under the name of whose card it is.
+    pub async fn finish(mut self) -> Played {
+        let history = self.bed.done(&["job", "list"]);
+        assert!(!history.contains("running"), "{history}");
+        let log = std::fs::read_to_string(self.bed.log()).unwrap_or_default();
+        self.played.settled = log.matches("settled").count() as u64;
+        assert!(!log.contains("panicked"), "{log}");
+        for name in self.imported.clone() {
+            let to = self.bed.dir().join("out.img");
+            self.bed
+                .done(&["release", "export", &name, crate::path(&to)]);
+            std::fs::remove_file(&to).expect("it was made");
+        }
+        for (card, _) in CARDS {
+            let Medium::Whole { device, .. } = self.medium(card) else {
+                continue;
+            };
+            let board = self.bed.boot(card, "curlew");
+            assert_eq!(board["lamp"], "steady", "{card}: {board}");
+            assert_eq!(board["host_name"].as_str(), device.as_deref(), "{card}");
+            self.bed.standin(&["halt", card]);
+        }
+        self.played
+    }
+}
+
+/// Why what is said is not what is.
+struct Wrong {
+    words: String,
+    /// Whether it may be right a moment later, because it is a refusal or a word of doubt.
+    passing: bool,
+}
+
+impl Wrong {
+    fn asking(error: ClientError) -> Self {
+        Self {
+            words: error.to_string(),
+            passing: true,
+        }
+    }
+
+    fn lasting(words: String) -> Self {
+        Self {
+            words,
+            passing: false,
+        }
+    }
+}
+
+fn code<T>(answer: &Result<T, ClientError>, code: &str) -> bool {
+    matches!(answer, Err(ClientError::Refused(problem)) if problem.code == code)
+}

@@ -1,0 +1,18 @@
+//! The records tell what is on a card, whatever happens: a model played at random against the real
+//! service. `make stress` plays it for long; MODEL_SEED plays one seed again.
+
+use testbed::model::Model;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_said_is_what_is() {
+    let seed = std::env::var("MODEL_SEED").ok().and_then(|seed| seed.parse().ok());
+    let seed = seed.unwrap_or_else(|| u64::from(std::process::id()));
+    println!("MODEL_SEED={seed}");
+    let mut model = Model::new(seed);
+    for number in 0..24 {
+        model.step(number % 5 == 4).await;
+    }
+    let played = model.finish().await;
+    println!("{played:?}");
+    assert!(played.kills + played.database_kills > 0);
+}
