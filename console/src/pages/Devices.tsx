@@ -82,7 +82,15 @@ export function Devices() {
                             <td>{device.board}</td>
                             <td>{device.site}</td>
                             <td>{device.host_name ?? "-"}</td>
-                            <td>{device.card == null ? "-" : <Label>{device.card}</Label>}</td>
+                            <td>
+                                {device.card == null ? "-" : <Label>{device.card}</Label>}
+                                {device.card != null && device.card_state !== "verified" && (
+                                    <>
+                                        {" "}
+                                        <State name={device.card_state ?? "incomplete"} />
+                                    </>
+                                )}
+                            </td>
                             <td>
                                 {standing.get(device.name)?.carries ?? "-"}
                                 {standing.get(device.name)?.withdrawn === true && (

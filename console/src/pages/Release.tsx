@@ -303,11 +303,16 @@ function Carriers({ detail }: { detail: ReleaseDetail }) {
     return (
         <Table head={["device", "card", "written"]}>
             {detail.carriers.map((one) => (
-                <tr key={one.device}>
+                <tr key={one.card}>
                     <td>
-                        <Link to="/devices/$name" params={{ name: one.device }} className="font-semibold text-blueprint underline">
-                            {one.device}
-                        </Link>
+                        {one.device == null ? (
+                            "of no device"
+                        ) : (
+                            <Link to="/devices/$name" params={{ name: one.device }} className="font-semibold text-blueprint underline">
+                                {one.device}
+                            </Link>
+                        )}
+                        {one.device != null && !one.carried && <span className="text-faded"> has a newer card</span>}
                     </td>
                     <td>
                         <Label>{one.card}</Label>

@@ -49,11 +49,13 @@ interface Given {
     member: string;
     folder: string;
     sha256: string;
+    appliance: string;
+    version: string;
     draft: boolean;
     keep: boolean;
 }
 
-const NOTHING: Given = { image: undefined, sheet: undefined, url: "", user: "", password: "", member: "", folder: "", sha256: "", draft: false, keep: false };
+const NOTHING: Given = { image: undefined, sheet: undefined, url: "", user: "", password: "", member: "", folder: "", sha256: "", appliance: "", version: "", draft: false, keep: false };
 
 export function AddRelease() {
     const [given, setGiven] = useState(NOTHING);
@@ -78,6 +80,8 @@ export function AddRelease() {
                 sha256: given.sha256.trim() === "" ? undefined : given.sha256,
                 draft: given.draft,
                 keep_file: given.keep,
+                appliance: given.appliance.trim() === "" ? undefined : given.appliance.trim(),
+                version: given.version.trim() === "" ? undefined : given.version.trim(),
                 member: given.member.trim() === "" ? undefined : given.member.trim(),
             };
             if (given.image !== undefined) order.upload = (await send(given.image, sheet, setSent)).id;
@@ -232,6 +236,35 @@ export function AddRelease() {
                         />
                     </label>
                 </div>
+                {ready && given.sheet === undefined && (
+                    <div className="flex flex-wrap items-end gap-4">
+                        <label className="grid gap-1">
+                            Appliance
+                            <input
+                                name="appliance"
+                                autoComplete="off"
+                                value={given.appliance}
+                                onChange={(event) => {
+                                    change({ appliance: event.target.value });
+                                }}
+                                className={FIELD}
+                            />
+                        </label>
+                        <label className="grid gap-1">
+                            Version
+                            <input
+                                name="version"
+                                autoComplete="off"
+                                value={given.version}
+                                onChange={(event) => {
+                                    change({ version: event.target.value });
+                                }}
+                                className={FIELD}
+                            />
+                        </label>
+                        <p className="pb-2 text-faded">Without a sheet; left out, the file name must say both.</p>
+                    </div>
+                )}
                 <label className="grid gap-1">
                     SHA-256 as published, of the file or of the raw image
                     <input

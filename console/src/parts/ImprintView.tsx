@@ -26,6 +26,20 @@ export function ImprintView({ imprint }: { imprint: Imprint }) {
                         Verified: <Size bytes={imprint.verified} /> read back and found equal.
                     </p>
                 )}
+                {imprint.state === "verified" && !imprint.size_proven && (
+                    <p className="text-faded">The size of the card is not proven; it is as the card reports.</p>
+                )}
+                {imprint.left_as === "may boot" && (
+                    <p className="text-oxide">It may boot, but it is not verified; do not use it before it is written again.</p>
+                )}
+                {imprint.left_as === "unfinished" && <p className="text-ochre">The card says itself that it is unfinished.</p>}
+                {imprint.state === "in doubt" && (
+                    <p className="text-ochre">The service ended while it was written. Put the card in: what it is will be found out.</p>
+                )}
+                {imprint.settings_known === false && (
+                    <p className="text-ochre">Which settings it carries is not known: it was restored.</p>
+                )}
+                {imprint.override_reason != null && <p className="text-ochre">All the same: {imprint.override_reason}</p>}
                 {imprint.growth != null && <p className="text-faded">Growth: {imprint.growth}.</p>}
                 {(imprint.left_out ?? []).map((left) => (
                     <p key={left} className="text-ochre">

@@ -50,6 +50,7 @@ function Steps({ slot }: { slot: number }) {
     const [kind, setKind] = useState<Kind>("device");
     const [name, setName] = useState("");
     const [label, setLabel] = useState("");
+    const [keepSize, setKeepSize] = useState(false);
     const plan = useMutation({ mutationFn: (wanted: NewPlan) => post<Plan>("plans", wanted) });
     const confirm = useMutation({
         mutationFn: ({ id, card }: { id: string; card: string }) =>
@@ -96,12 +97,25 @@ function Steps({ slot }: { slot: number }) {
                     disabled={name === "" || plan.isPending}
                     onClick={() => {
                         confirm.reset();
-                        plan.mutate({ slot, [kind]: name });
+                        plan.mutate({ slot, [kind]: name, ...(kind === "backup" && keepSize ? { keep_size: true } : {}) });
                     }}
                 >
                     Show the plan
                 </Button>
             </div>
+            {kind === "backup" && (
+                <label className="flex items-center gap-1.5 text-sm">
+                    <input
+                        type="checkbox"
+                        checked={keepSize}
+                        onChange={(event) => {
+                            setKeepSize(event.target.checked);
+                            plan.reset();
+                        }}
+                    />
+                    leave the last partition as large as it was, also on a larger card
+                </label>
+            )}
             <Failure error={plan.error ?? confirm.error} />
             {plan.error instanceof Refusal && plan.error.problem.code === "withdrawn" && (
                 <form
@@ -119,7 +133,23 @@ function Steps({ slot }: { slot: number }) {
                     <Button type="submit">Show the plan all the same</Button>
                 </form>
             )}
-            {plan.error instanceof Refusal && plan.error.problem.code === "cannot-edit" && (
+            {plan.error instanceof Refusal && plan.error.problem.code === "damaged" && (
+                <form
+                    className="flex items-end gap-3 text-sm"
+                    onSubmit={(event) => {
+                        event.preventDefault();
+                        const reason = new FormData(event.currentTarget).get("reason");
+                        plan.mutate({ slot, [kind]: name, although_damaged: typeof reason === "string" ? reason : "" });
+                    }}
+                >
+                    <label className="grid flex-1 gap-1">
+                        Reason to change the damaged file system all the same
+                        <input name="reason" required className={FIELD} />
+                    </label>
+                    <Button type="submit">Show the plan all the same</Button>
+                </form>
+            )}
+            {plan.error instanceof Refusal && ["cannot-edit", "damaged"].includes(plan.error.problem.code) && (
                 <div>
                     <Button
                         onClick={() => {
@@ -201,6 +231,9 @@ function PlanView({ plan }: { plan: Plan }) {
                 <Label>{plan.card}</Label>, <Size bytes={plan.card_size} />
             </span>,
         ],
+        ...(plan.size_proven === true
+            ? []
+            : [["size", "as it reports, not proven: probes are added, which find many forged cards and not all"] as [string, ReactNode]]),
         ["holds now", plan.card_holds],
         [
             "fit",

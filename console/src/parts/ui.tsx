@@ -48,6 +48,8 @@ const STATES: Record<string, [string, Tone]> = {
     waiting: ["…", "faded"],
     writing: ["▸", "blueprint"],
     incomplete: ["◧", "ochre"],
+    "in doubt": ["?", "ochre"],
+    "not whole": ["◧", "oxide"],
     void: ["–", "faded"],
     cancelled: ["–", "ochre"],
     interrupted: ["◧", "ochre"],

@@ -8,6 +8,7 @@ pub mod wire;
 
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use cardwork::{CardError, Medium, Slot};
 
@@ -33,7 +34,8 @@ impl Bench {
     pub fn new(standin: Option<SocketAddr>) -> Self {
         Self {
             standin,
-            survey: wire::Line::new(standin),
+            // What lies in the slots is known at once, or the reader is out of order.
+            survey: wire::Line::new(standin).patient(Duration::from_secs(4)),
         }
     }
 

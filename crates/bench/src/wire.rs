@@ -281,6 +281,8 @@ fn part(stream: &mut impl Read, most: usize) -> io::Result<Vec<u8>> {
 /// A connection that is made when it is needed, and again after it broke.
 pub struct Line {
     address: Option<SocketAddr>,
+    /// How long an answer may take.
+    patience: Duration,
     stream: Mutex<Option<TcpStream>>,
 }
 
@@ -289,8 +291,14 @@ impl Line {
     pub fn new(address: Option<SocketAddr>) -> Self {
         Self {
             address,
+            patience: Duration::from_secs(120),
             stream: Mutex::new(None),
         }
+    }
+
+    /// The same line, on which an answer may take so long.
+    pub fn patient(self, patience: Duration) -> Self {
+        Self { patience, ..self }
     }
 
     /// Asks and waits for the reply.
@@ -302,7 +310,8 @@ impl Line {
                 let address = self.address.ok_or(io::ErrorKind::NotConnected)?;
                 let stream = TcpStream::connect_timeout(&address, Duration::from_secs(2))?;
                 stream.set_nodelay(true)?;
-                stream.set_read_timeout(Some(Duration::from_secs(120)))?;
+                stream.set_read_timeout(Some(self.patience))?;
+                stream.set_write_timeout(Some(self.patience))?;
                 stream
             }
         };

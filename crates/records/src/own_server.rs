@@ -164,32 +164,27 @@ impl OwnServer {
         if self.folder.join(MADE).exists() {
             return Ok(());
         }
-        let begun = self.folder.with_extension("begun");
         let empty = fs::read_dir(&self.folder)
             .map_err(at(&self.folder))?
             .next()
             .is_none();
-        if !empty && !begun.exists() {
+        if !empty {
             return Err(OwnServerError::HalfMade(self.folder()));
         }
-        // What a start left that was killed before the cluster was whole: nothing was ever kept in
-        // it, since it is not used before the end of this.
-        if !empty {
-            for entry in fs::read_dir(&self.folder).map_err(at(&self.folder))?.flatten() {
-                let path = entry.path();
-                match path.is_dir() {
-                    true => fs::remove_dir_all(&path),
-                    false => fs::remove_file(&path),
-                }
-                .map_err(at(&path))?;
-            }
+        // It is made aside and moved into its place when it is whole: a start that is killed, whose
+        // programs may go on for a while, leaves nothing that the next one could trip over.
+        self.clear_half_made();
+        let making = self.folder.with_extension(format!("making-{}", std::process::id()));
+        fs::create_dir(&making).map_err(at(&making))?;
+        fs::set_permissions(&making, fs::Permissions::from_mode(0o700)).map_err(at(&making))?;
+        if let Some((uid, gid)) = self.user {
+            chown(&making, Some(uid), Some(gid)).map_err(at(&making))?;
         }
-        fs::write(&begun, "This cluster is being made.\n").map_err(at(&begun))?;
         let mut secret = [0; 24];
         getrandom::fill(&mut secret).map_err(|e| at(password_file)(io::Error::other(e)))?;
         write_private(password_file, hex::encode(secret).as_bytes()).map_err(at(password_file))?;
         // The server's user reads the password from a copy that goes away at once.
-        let copy = self.folder.with_extension("new-password");
+        let copy = making.with_extension(format!("password-{}", std::process::id()));
         write_private(&copy, hex::encode(secret).as_bytes()).map_err(at(&copy))?;
         if let Some((uid, gid)) = self.user {
             chown(&copy, Some(uid), Some(gid)).map_err(at(&copy))?;
@@ -198,7 +193,7 @@ impl OwnServer {
             "initdb",
             &[
                 "-D",
-                &self.folder(),
+                &making.display().to_string(),
                 "-U",
                 USER,
                 "-E",
@@ -210,9 +205,26 @@ impl OwnServer {
         );
         fs::remove_file(&copy).map_err(at(&copy))?;
         made?;
-        let mark = self.folder.join(MADE);
+        let mark = making.join(MADE);
         fs::write(&mark, "This cluster was made whole.\n").map_err(at(&mark))?;
-        fs::remove_file(&begun).map_err(at(&begun))
+        fs::remove_dir(&self.folder).map_err(at(&self.folder))?;
+        fs::rename(&making, &self.folder).map_err(at(&making))
+    }
+
+    /// Takes away what starts left that were killed; what cannot go yet goes the next time.
+    fn clear_half_made(&self) {
+        let (Some(above), Some(name)) = (self.folder.parent(), self.folder.file_stem()) else {
+            return;
+        };
+        let name = name.to_string_lossy();
+        for entry in fs::read_dir(above).into_iter().flatten().flatten() {
+            let other = entry.file_name().to_string_lossy().into_owned();
+            if other.starts_with(&format!("{name}.making-")) {
+                let _ = fs::remove_dir_all(entry.path());
+            } else if other.starts_with(&format!("{name}.password-")) {
+                let _ = fs::remove_file(entry.path());
+            }
+        }
     }
 
     /// Starts the server on a free port of loopback.

@@ -58,6 +58,8 @@ pub struct App {
     pub turns: Turns,
     /// Permits to hold a long body in memory.
     pub bodies: tokio::sync::Semaphore,
+    /// Permits for streams of events.
+    pub streams: Arc<tokio::sync::Semaphore>,
     /// Uploads that imports work with.
     pub claims: Claims,
     /// Taken to give a label: two plans for one blank card must not give it two.
@@ -144,6 +146,7 @@ impl App {
             console_dir: config.console_dir,
             turns: Turns::default(),
             bodies: tokio::sync::Semaphore::new(crate::serve::LONG_BODIES),
+            streams: Arc::new(tokio::sync::Semaphore::new(crate::serve::STREAMS)),
             claims: Claims::default(),
             labelling: tokio::sync::Mutex::default(),
             closing: AtomicBool::new(false),

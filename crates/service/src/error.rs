@@ -42,6 +42,15 @@ impl ApiError {
         Self::new(StatusCode::NOT_FOUND, "unknown", detail)
     }
 
+    /// More is asked at once than can be served.
+    pub fn busy(what: &str) -> Self {
+        Self::new(
+            StatusCode::SERVICE_UNAVAILABLE,
+            "busy",
+            format!("{what}; try again in a moment"),
+        )
+    }
+
     /// The service is about to end.
     pub fn closing() -> Self {
         Self::new(

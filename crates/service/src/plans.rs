@@ -151,6 +151,16 @@ impl App {
         let release = match release {
             Some(release) => self.records.release(release).await?,
             None => shelf.followed(&device).cloned().ok_or_else(|| {
+                let draft = shelf.releases.iter().find(|release| {
+                    release.state == "draft" && shelf.fit(release, &device).fits
+                });
+                if let Some(draft) = draft {
+                    let detail = format!(
+                        "of {} there are only drafts that suit a {}; release {}, or name it to try it",
+                        device.appliance, device.board, draft.name
+                    );
+                    return ApiError::conflict("no-release", detail);
+                }
                 ApiError::conflict(
                     "no-release",
                     format!(

@@ -10,7 +10,7 @@ use axum::Router;
 use axum::extract::{Request, State};
 use axum::http::header;
 use axum::middleware::Next;
-use axum::response::Response;
+use axum::response::{IntoResponse, Response};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::service::TowerToHyperService;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
@@ -19,19 +19,26 @@ use tokio::sync::{Semaphore, watch};
 use tokio::time::Sleep;
 
 use crate::app::App;
+use crate::error::ApiError;
 
 /// Connections at once; further ones wait to be taken.
 const MOST: usize = 400;
 /// How long a request's head may take to arrive, and how long a connection may be idle.
-const HEAD: Duration = Duration::from_secs(15);
+const HEAD: Duration = Duration::from_secs(10);
 /// How long a part of a request's body may take to arrive.
-pub const BODY: Duration = Duration::from_secs(30);
+pub const BODY: Duration = Duration::from_secs(20);
 /// How long an answer may wait for its reader to take the next part.
 const UNREAD: Duration = Duration::from_secs(60);
 /// How long requests may go on when the service ends.
 const DRAIN: Duration = Duration::from_secs(5);
 /// Long bodies in memory at once; further ones wait.
 pub const LONG_BODIES: usize = 12;
+/// How long a long body waits for its turn.
+const TURN: Duration = Duration::from_secs(5);
+/// Streams of events at once: one a browser and program.
+pub const STREAMS: usize = 64;
+/// How long a stream of events goes on; who still listens asks again, and misses nothing.
+pub const STREAM: Duration = Duration::from_secs(600);
 /// From here on a body counts as long, in bytes.
 const LONG: u64 = 256 << 10;
 
@@ -94,7 +101,10 @@ pub async fn bound_bodies(State(app): State<Arc<App>>, request: Request, next: N
         None => headers.contains_key(header::TRANSFER_ENCODING),
     };
     let _permit = match long {
-        true => app.bodies.acquire().await.ok(),
+        true => match tokio::time::timeout(TURN, app.bodies.acquire()).await {
+            Ok(permit) => permit.ok(),
+            Err(_) => return ApiError::busy("too many uploads at once").into_response(),
+        },
         false => None,
     };
     next.run(request).await

@@ -597,6 +597,10 @@ impl Model {
     }
 
     async fn change_settings(&mut self) {
+        // What can be set stands in the sheet of a release that is there.
+        if self.withdrawn {
+            return;
+        }
         let device = *self.chance.pick(&DEVICES);
         let word = self.chance.below(1_000_000);
         self.say(format!("another passphrase on {device}"));

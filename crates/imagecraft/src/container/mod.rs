@@ -60,7 +60,7 @@ impl Packing {
     /// # Errors
     /// A known kind of file that is no image and cannot be opened is refused by name.
     pub fn of(head: &[u8]) -> Result<Self, ContainerError> {
-        const OTHERS: [(&[u8], &str); 9] = [
+        const OTHERS: [(&[u8], &str); 14] = [
             (b"7z\xbc\xaf\x27\x1c", "7z archive"),
             (b"Rar!", "rar archive"),
             (b"%PDF", "PDF document"),
@@ -69,6 +69,11 @@ impl Packing {
             (b"!<arch>", "package or library archive"),
             (b"<!DOCTYPE", "web page"),
             (b"<html", "web page"),
+            (b"<!doctype", "web page"),
+            (b"<HTML", "web page"),
+            (b"LZIP", "lzip file"),
+            (b"\x04\x22\x4d\x18", "lz4 file"),
+            (b"\x1f\x9d", "file packed by compress"),
             (b"QFI\xfb", "disk of a virtual machine in a sparse format"),
         ];
         if head.starts_with(&[0x1f, 0x8b, 0x08]) {
@@ -93,6 +98,11 @@ impl Packing {
                 return Err(ContainerError::NotHandled { what });
             }
         }
+        // The older form of xz has no name of its own in front, but its usual settings and a length.
+        let lzma = head.starts_with(&[0x5d, 0, 0]) && matches!(head.get(12), Some(0 | 0xff));
+        if lzma && !looks_like_a_disk(head) {
+            return Err(ContainerError::NotHandled { what: "lzma file" });
+        }
         if head.get(257..262) == Some(b"ustar") {
             return Err(ContainerError::NotHandled {
                 what: "tar archive",
@@ -107,7 +117,7 @@ impl Packing {
 #[non_exhaustive]
 pub enum ContainerError {
     /// A kind of file that is told apart but not unpacked.
-    #[error("it is a {what}; unpack it and add the disk image that is inside")]
+    #[error("it is a {what}; {}", advice(what))]
     NotHandled {
         /// The kind, with no article.
         what: &'static str,
@@ -133,6 +143,14 @@ pub enum ContainerError {
         wanted: String,
         /// What is there.
         held: Vec<Member>,
+    },
+    /// The named member is there, but is no image.
+    #[error("{wanted:?} in the archive is no disk image: {why}")]
+    NoImageInside {
+        /// What was asked for.
+        wanted: String,
+        /// Why.
+        why: &'static str,
     },
     /// A member was named, but the file is no archive.
     #[error("{wanted:?} was asked for, but the file is no archive with several files in it")]
@@ -199,6 +217,17 @@ pub enum ContainerError {
     Io(#[from] io::Error),
 }
 
+/// What to do with a file that is no image.
+fn advice(what: &str) -> &'static str {
+    match what {
+        "web page" => {
+            "the publisher gave a page in place of the file, as where a login or a click is wanted. Fetch the image itself"
+        }
+        "PDF document" | "picture" | "program" => "that is no disk image; give the image of a whole card",
+        _ => "unpack it and add the disk image that is inside",
+    }
+}
+
 /// The first names in an archive, and how many more there are.
 fn members(held: &[Member]) -> String {
     const SHOWN: usize = 12;
@@ -224,6 +253,8 @@ pub struct Source {
     layers: Vec<Packing>,
     /// The member of the archive that is the image.
     member: Option<Member>,
+    /// Checksum files that lie beside it in the archive: name and text.
+    checksums: Vec<(String, String)>,
     /// Length of the file in bytes.
     len: u64,
 }
@@ -250,6 +281,7 @@ impl Source {
         let mut source = Self {
             layers: Vec::new(),
             member: None,
+            checksums: Vec::new(),
             len,
         };
         let head = source.peel(file)?;
@@ -315,6 +347,11 @@ impl Source {
     /// The member of the archive that is taken.
     pub fn member(&self) -> Option<&Member> {
         self.member.as_ref()
+    }
+
+    /// Checksum files that lie beside the image in its archive: name and text.
+    pub fn checksums(&self) -> &[(String, String)] {
+        &self.checksums
     }
 
     /// Whether reading the image reads the whole file from its first to its last byte.

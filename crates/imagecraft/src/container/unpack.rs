@@ -1,11 +1,11 @@
 //! The raw bytes of an image out of a packed file, read in order, within limits.
 
 use std::cell::Cell;
-use std::io::{self, BufReader, Read};
+use std::io::{self, BufRead, BufReader, Read};
 use std::rc::Rc;
 
 use bzip2::bufread::MultiBzDecoder;
-use flate2::bufread::MultiGzDecoder;
+use flate2::bufread::GzDecoder;
 use liblzma::bufread::XzDecoder;
 use liblzma::stream::{CONCATENATED, Stream};
 
@@ -79,6 +79,7 @@ pub struct Unpacker<'a> {
     raw: u64,
     packed: Rc<Cell<u64>>,
     failed: Rc<Cell<bool>>,
+    padding: Rc<Cell<u64>>,
     bytes: Box<dyn Read + 'a>,
 }
 
@@ -92,13 +93,14 @@ impl<'a> Unpacker<'a> {
     ) -> Self {
         let packed = Rc::new(Cell::new(0));
         let failed = Rc::new(Cell::new(false));
+        let padding = Rc::new(Cell::new(0));
         let mut bytes: Box<dyn Read + 'a> = Box::new(Counted {
             inner: file,
             count: packed.clone(),
             failed: failed.clone(),
         });
         for layer in layers {
-            bytes = peel(bytes, *layer).unwrap_or_else(|e| Box::new(Failing(e.to_string())));
+            bytes = peel(bytes, *layer, padding.clone()).unwrap_or_else(|e| Box::new(Failing(e.to_string())));
         }
         Self {
             packing,
@@ -106,6 +108,7 @@ impl<'a> Unpacker<'a> {
             raw: 0,
             packed,
             failed,
+            padding,
             bytes,
         }
     }
@@ -113,6 +116,11 @@ impl<'a> Unpacker<'a> {
     /// Packed bytes read so far.
     pub fn packed(&self) -> u64 {
         self.packed.get()
+    }
+
+    /// Zeros behind the packed data that were skipped so far.
+    pub fn padding(&self) -> u64 {
+        self.padding.get()
     }
 
     /// Raw bytes given out so far.
@@ -179,11 +187,55 @@ impl<'a> Unpacker<'a> {
     }
 }
 
-fn peel<'a>(bytes: Box<dyn Read + 'a>, layer: Packing) -> io::Result<Box<dyn Read + 'a>> {
+/// The members of a gzip file, one behind the other; zeros behind the last one, as tapes and block
+/// devices leave them, are skipped and counted.
+struct Members<R> {
+    member: Option<GzDecoder<R>>,
+    padding: Rc<Cell<u64>>,
+}
+
+impl<R: BufRead> Read for Members<R> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        while let Some(member) = &mut self.member {
+            let read = member.read(buf)?;
+            if read > 0 || buf.is_empty() {
+                return Ok(read);
+            }
+            let Some(mut rest) = self.member.take().map(GzDecoder::into_inner) else {
+                break;
+            };
+            loop {
+                let held = rest.fill_buf()?;
+                let zeros = held.iter().take_while(|byte| **byte == 0).count();
+                let ended = held.is_empty();
+                let next = zeros < held.len();
+                rest.consume(zeros);
+                self.padding.set(self.padding.get() + zeros as u64);
+                if ended {
+                    return Ok(0);
+                }
+                if next {
+                    break;
+                }
+            }
+            self.member = Some(GzDecoder::new(rest));
+        }
+        Ok(0)
+    }
+}
+
+fn peel<'a>(
+    bytes: Box<dyn Read + 'a>,
+    layer: Packing,
+    padding: Rc<Cell<u64>>,
+) -> io::Result<Box<dyn Read + 'a>> {
     let buffered = BufReader::with_capacity(1 << 18, bytes);
     Ok(match layer {
         Packing::Plain | Packing::Zip => Box::new(buffered),
-        Packing::Gzip => Box::new(MultiGzDecoder::new(buffered)),
+        Packing::Gzip => Box::new(Members {
+            member: Some(GzDecoder::new(buffered)),
+            padding,
+        }),
         Packing::Bzip2 => Box::new(MultiBzDecoder::new(buffered)),
         Packing::Xz => {
             let stream = Stream::new_stream_decoder(XZ_MEMORY, CONCATENATED)?;

@@ -11,6 +11,11 @@ use crate::table::{le16, le32, le64};
 
 /// Largest directory of an archive that is read, in bytes.
 const MOST_DIRECTORY: u64 = 16 << 20;
+/// Most files in an archive, and most of them that are looked into.
+const MOST_ENTRIES: u64 = 20_000;
+const MOST_LOOKED_INTO: usize = 100;
+/// Longest checksum file that is read, and most of them.
+const MOST_CHECKSUMS: (u64, usize) = (64 << 10, 4);
 /// Smallest member that can hold an image, packed or not, in bytes.
 const LEAST_IMAGE: u64 = 64;
 
@@ -116,7 +121,7 @@ fn check_directory<F: Read + Seek>(file: &mut F, len: u64) -> Result<(), Contain
         size = le64(&record, 40).unwrap_or(u64::MAX);
         entries = le64(&record, 32).unwrap_or(u64::MAX);
     }
-    if size > MOST_DIRECTORY || entries > MOST_DIRECTORY / 46 {
+    if size > MOST_DIRECTORY || entries > MOST_ENTRIES {
         return Err(ContainerError::Zip(format!(
             "its directory of {entries} entries is larger than any archive of an image needs"
         )));
@@ -167,12 +172,25 @@ pub(super) fn find<F: Read + Seek>(
                 "{} is packed by a method that is not read here ({method}); unpack it first",
                 member.name
             )));
-        } else if member.raw_len >= LEAST_IMAGE {
+        } else if member.raw_len >= LEAST_IMAGE || wanted.is_some() {
             candidates.push(member);
         }
     }
     drop(archive);
+    if held.len() as u64 > MOST_ENTRIES {
+        return Err(ContainerError::Zip(format!(
+            "it holds {} files, more than any archive of an image",
+            held.len()
+        )));
+    }
+    let checksums = checksums_in(file, &held);
     let mut images = Vec::new();
+    let mut why = None;
+    // The image is among the largest, whatever else there is.
+    candidates.sort_by_key(|member| std::cmp::Reverse(member.raw_len));
+    if wanted.is_none() {
+        candidates.truncate(MOST_LOOKED_INTO);
+    }
     for member in candidates {
         let named = wanted.is_none_or(|wanted| {
             member.name == wanted || member.name.rsplit('/').next() == Some(wanted)
@@ -180,17 +198,23 @@ pub(super) fn find<F: Read + Seek>(
         if !named {
             continue;
         }
-        if let Some(layers) = image_in(file, &member)? {
-            images.push(Source {
+        match image_in(file, &member)? {
+            Ok(layers) => images.push(Source {
                 layers,
                 member: Some(member),
+                checksums: checksums.clone(),
                 len,
-            });
+            }),
+            Err(reason) => why = Some(reason),
         }
     }
     match (images.len(), wanted) {
         (1, _) => Ok(images.remove(0)),
         (0, _) if locked.is_some() => Err(locked.unwrap_or(ContainerError::NoImage)),
+        (0, Some(wanted)) if why.is_some() => Err(ContainerError::NoImageInside {
+            wanted: wanted.into(),
+            why: why.unwrap_or_default(),
+        }),
         (0, Some(wanted)) => Err(ContainerError::NotInside {
             wanted: wanted.into(),
             held,
@@ -205,30 +229,57 @@ pub(super) fn find<F: Read + Seek>(
     }
 }
 
-/// The layers around the image in a member, if there is one in it. A member whose beginning is
-/// damaged is an image only if nothing else is, so it counts as none here.
+/// The texts of what looks like checksum files.
+fn checksums_in<F: Read + Seek>(file: &mut F, members: &[Member]) -> Vec<(String, String)> {
+    let (most, count) = MOST_CHECKSUMS;
+    let looks = |member: &&Member| {
+        member.name.to_ascii_lowercase().contains("sha256") && member.raw_len <= most
+    };
+    let mut found = Vec::new();
+    for member in members.iter().filter(looks).take(count) {
+        let mut text = String::new();
+        let read = member.reader(&mut *file).map(|reader| reader.take(most));
+        // One that cannot be read says nothing about the image.
+        if read.is_ok_and(|mut reader| reader.read_to_string(&mut text).is_ok()) {
+            found.push((member.name.clone(), text));
+        }
+    }
+    found
+}
+
+/// The layers around the image in a member, or why there is none in it. A member whose beginning
+/// is damaged is an image only if nothing else is, so it counts as none here.
 fn image_in<F: Read + Seek>(
     file: &mut F,
     member: &Member,
-) -> Result<Option<Vec<Packing>>, ContainerError> {
+) -> Result<Result<Vec<Packing>, &'static str>, ContainerError> {
     let mut layers = vec![Packing::Zip];
     for _ in 0..super::MOST_LAYERS {
         let mut head = vec![0; PROBE_LEN];
         let inside = member.reader(&mut *file)?;
         let mut unpacker = Unpacker::new(inside, &layers[1..], String::new(), Limits::NONE);
+        let mut damaged = false;
         let filled = match unpacker.fill(&mut head) {
             Ok(filled) => filled,
             Err(ContainerError::Io(e)) => return Err(ContainerError::Io(e)),
             // What came out before the damage may still show that it was an image.
-            Err(_) => unpacker.raw().min(PROBE_LEN as u64) as usize,
+            Err(_) => {
+                damaged = true;
+                unpacker.raw().min(PROBE_LEN as u64) as usize
+            }
         };
         drop(unpacker);
         head.truncate(filled);
         match Packing::of(&head) {
-            Ok(Packing::Plain) => return Ok(looks_like_a_disk(&head).then_some(layers)),
-            Ok(Packing::Zip) | Err(_) => return Ok(None),
+            Ok(Packing::Plain) if looks_like_a_disk(&head) => return Ok(Ok(layers)),
+            Ok(Packing::Plain) if damaged => return Ok(Err("its beginning is damaged")),
+            Ok(Packing::Plain) => {
+                return Ok(Err("it begins neither with a partition table nor with a file system"));
+            }
+            Ok(Packing::Zip) => return Ok(Err("it is an archive in the archive")),
+            Err(_) => return Ok(Err("it is a file of another kind")),
             Ok(packing) => layers.push(packing),
         }
     }
-    Ok(None)
+    Ok(Err("it is packed too often, one packing in another"))
 }

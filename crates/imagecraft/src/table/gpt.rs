@@ -104,8 +104,11 @@ pub fn read<D: Disk + ?Sized>(disk: &D, size: u64, sector: u64) -> Result<Gpt, G
     }
     let entry_len = u64::from(le32(&header, 84).unwrap_or(0));
     let bytes = u64::from(le32(&header, 80).unwrap_or(0)) * entry_len;
-    if entry_len < 128 || !entry_len.is_power_of_two() || bytes == 0 || bytes > MOST_ENTRY_BYTES {
+    if entry_len < 128 || !entry_len.is_power_of_two() {
         return Err(field("SizeOfPartitionEntry"));
+    }
+    if bytes == 0 || bytes > MOST_ENTRY_BYTES {
+        return Err(field("NumberOfPartitionEntries"));
     }
     let array_at = le64(&header, 72)
         .and_then(|lba| lba.checked_mul(size))

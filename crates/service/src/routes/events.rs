@@ -22,6 +22,7 @@ use utoipa_axum::routes;
 use crate::app::App;
 use crate::bus::News;
 use crate::error::ApiError;
+use crate::serve::STREAM;
 use crate::views;
 
 const PAGE: i64 = 100;
@@ -61,6 +62,8 @@ async fn stream(
     State(app): State<Arc<App>>,
     headers: HeaderMap,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
+    let permit = app.streams.clone().try_acquire_owned();
+    let permit = permit.map_err(|_| ApiError::busy("too many streams of events are open"))?;
     // Listening begins before the start is settled, so that nothing falls between.
     let mut news = app.bus.listen();
     let given = headers
@@ -92,7 +95,8 @@ async fn stream(
             }
         };
         // `None`: the listener went away.
-        let _: Option<()> = told.await;
+        let _: Result<Option<()>, _> = tokio::time::timeout(STREAM, told).await;
+        drop(permit);
     });
     Ok(Sse::new(ReceiverStream::new(receive)).keep_alive(KeepAlive::default()))
 }

@@ -10,7 +10,7 @@ use cardwork::Stage;
 use imagecraft::container::{ContainerError, Limits, Published, Source};
 use imagecraft::inspect::{Inspection, inspect_kept};
 use imagecraft::{
-    CHUNK, CHUNK_LEN, Disk, DiskError, FileDisk, Layout, LayoutError, Map, Severity, Spool,
+    CHUNK, CHUNK_LEN, Disk, DiskError, FileDisk, Finding, Layout, LayoutError, Map, Severity, Spool,
 };
 use records::jobs::Outcome;
 use records::releases::NewRelease;
@@ -100,6 +100,8 @@ struct TakenIn {
     packed_size: u64,
     packed_sha256: Vec<u8>,
     source: Source,
+    /// What was noteworthy about the file.
+    notes: Vec<Finding>,
 }
 
 /// Imports the image of an order and records the release.
@@ -133,7 +135,9 @@ fn judge_and_record(
     let compared = check_published(order, taken)?;
     let disk = ManifestDisk::new(work.app.vault.clone(), Arc::new(taken.content.clone()));
     let kept = taken.content.map();
-    let seen = inspect_kept(&disk, &kept).map_err(|e| unfit(order, e))?;
+    let mut seen = inspect_kept(&disk, &kept).map_err(|e| unfit(order, e))?;
+    seen.findings.extend(taken.notes.iter().cloned());
+    seen.findings.extend(checksums_inside(taken));
     record(work, order, path, taken, &seen, compared)
 }
 
@@ -185,6 +189,7 @@ fn take_in(work: &Work, order: &ImportOrder, path: &Path) -> Result<TakenIn, Wor
         order,
         ingest: Ingest::start(work.app.vault.clone(), PACKERS),
         stopped: false,
+        notes: Vec::new(),
     };
     let raw_size = match source.is_plain() {
         true => take_plain(&mut intake, path, &hash),
@@ -201,6 +206,7 @@ fn take_in(work: &Work, order: &ImportOrder, path: &Path) -> Result<TakenIn, Wor
             return Err(error);
         }
     };
+    let notes = std::mem::take(&mut intake.notes);
     let (manifest, content, growth) = stored(work, intake.ingest.finish(raw_size))?;
     let raw_sha256 = hash.finish()?;
     let packed_sha256 = match packed_hash {
@@ -216,6 +222,7 @@ fn take_in(work: &Work, order: &ImportOrder, path: &Path) -> Result<TakenIn, Wor
         packed_size,
         packed_sha256,
         source,
+        notes,
     })
 }
 
@@ -226,6 +233,8 @@ struct Intake<'a> {
     ingest: Ingest,
     /// Whether the vault took no more; it knows why.
     stopped: bool,
+    /// What was noteworthy about the file.
+    notes: Vec<Finding>,
 }
 
 impl Intake<'_> {
@@ -335,6 +344,15 @@ fn take_packed(
             break;
         }
     }
+    if unpacker.padding() > 0 {
+        intake.notes.push(Finding::note(
+            "padding",
+            format!(
+                "The file ends with {} zero bytes behind its packed data, as if it had been copied off a device; they were left out.",
+                unpacker.padding()
+            ),
+        ));
+    }
     if map.is_none() {
         spool.finish()?;
         let found = whole_map(&spool).map_err(|e| unfit(order, e))?;
@@ -411,6 +429,27 @@ fn check_published(
             order.file_name
         ),
     ))
+}
+
+/// What checksum files in the archive say of the image, where that is something else.
+fn checksums_inside(taken: &TakenIn) -> Vec<Finding> {
+    let name = taken.source.member().map_or("", |member| member.name.as_str());
+    let last = name.rsplit('/').next().unwrap_or(name);
+    let raw = hex::encode(&taken.raw_sha256);
+    let wrong = taken.source.checksums().iter().filter_map(|(file, text)| {
+        let published = Published::parse(text).ok()?;
+        let stem = last.rsplit_once('.').map_or(last, |(stem, _)| stem);
+        let digest = published.digest_for(&[name, last, stem]).ok()?;
+        (digest != raw).then(|| {
+            Finding::caution(
+                "checksum-inside",
+                format!(
+                    "{file} in the archive names another SHA-256 for {last} ({digest}) than it has ({raw}). Ask the publisher which is right."
+                ),
+            )
+        })
+    });
+    wrong.collect()
 }
 
 /// Records the release.
