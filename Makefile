@@ -1,5 +1,5 @@
 # Everything a newcomer types. Each target does its own set-up.
-.PHONY: demo test lint build console bench fuzz screenshots openapi
+.PHONY: demo test lint build console bench fuzz stress screenshots openapi
 
 export PATH := $(PATH):/usr/sbin:/sbin
 
@@ -48,6 +48,15 @@ bench:
 # Damaged seeds through every parser; `make test` runs the same with fewer rounds.
 fuzz:
 	FUZZ_ROUNDS=$${FUZZ_ROUNDS:-3000} cargo test --workspace --test fuzz
+
+# The model of the job played for long, service and database killed at random moments of import, write,
+# backup and restore; then cards that lie, in many more cases than `make test` tries.
+stress:
+	@scripts/setup test
+	$(MAKE) console demo/images/.made
+	cargo build --workspace --bins
+	target/debug/stress $${STRESS_MINUTES:-30} $${STRESS_KILLS:-100}
+	PROPTEST_CASES=$${STRESS_CASES:-20000} cargo test --workspace --test verified_is_right
 
 screenshots:
 	@scripts/setup screenshots

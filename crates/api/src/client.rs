@@ -457,13 +457,10 @@ impl Client {
         let mut response = self.send(self.request(Method::GET, path)).await?;
         let mut len = 0;
         loop {
-            let piece = response
-                .chunk()
-                .await
-                .map_err(|e| ClientError::Answer {
-                    address: self.base.clone(),
-                    why: e.to_string(),
-                })?;
+            let piece = response.chunk().await.map_err(|e| ClientError::Answer {
+                address: self.base.clone(),
+                why: e.to_string(),
+            })?;
             let Some(piece) = piece else {
                 return Ok(len);
             };

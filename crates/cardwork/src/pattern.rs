@@ -67,7 +67,10 @@ fn free_chunks(map: &Map, tail: u64) -> Vec<std::ops::Range<u64>> {
 /// Ascending; empty where everything is written.
 pub(crate) fn probe_places(map: &Map, tail: u64, written: u64) -> Vec<u64> {
     let free = free_chunks(map, tail);
-    let total: u64 = free.iter().map(|range| (range.end - range.start) * CHUNK).sum();
+    let total: u64 = free
+        .iter()
+        .map(|range| (range.end - range.start) * CHUNK)
+        .sum();
     if total == 0 {
         return Vec::new();
     }
@@ -131,7 +134,11 @@ mod tests {
             assert!(*place >= CHUNK && place + PROBE <= tail);
         }
         // A card of a gigabyte that says four is found by the probe that lands on the head.
-        assert!(places.iter().any(|place| (4096..CHUNK).contains(&(place % 1_000_000_000))));
+        assert!(
+            places
+                .iter()
+                .any(|place| (4096..CHUNK).contains(&(place % 1_000_000_000)))
+        );
         assert!(*places.last().unwrap() + 2 * PROBE > tail);
         let full = Map::uniform(card, ByteKind::Data);
         assert!(probe_places(&full, tail, card).is_empty());

@@ -491,7 +491,11 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         let probes = std::mem::take(&mut self.probes);
         let mut puts: Vec<(u64, &[u8])> = Vec::new();
         if healthy {
-            puts.extend(probes.iter().map(|(place, before)| (*place, before.as_slice())));
+            puts.extend(
+                probes
+                    .iter()
+                    .map(|(place, before)| (*place, before.as_slice())),
+            );
         }
         // Block by block, so that a failing place does not keep the rest from being wiped.
         let zeros = [0; BLOCK_0];

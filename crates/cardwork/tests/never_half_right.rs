@@ -87,7 +87,15 @@ fn content_longer_than_the_card_is_refused_before_anything_is_touched() {
     let insertion = slot.put(vec![7; CARD - 512], false);
     let card = slot.open(insertion).unwrap();
     let (disk, map) = content();
-    let refused = write(card.as_ref(), &disk, &map, &mark(), false, &Progress::default()).unwrap_err();
+    let refused = write(
+        card.as_ref(),
+        &disk,
+        &map,
+        &mark(),
+        false,
+        &Progress::default(),
+    )
+    .unwrap_err();
     assert!(matches!(refused.error, WriteError::TooSmall { .. }));
     assert_eq!(refused.left, Left::Untouched);
     assert_eq!(slot.written(), 0);

@@ -50,7 +50,12 @@ fn edges(table: Table, size: u64) -> (Vec<u8>, Vec<u8>) {
             for (table, word) in [(Table::Mbr, "dos"), (Table::Gpt, "gpt")] {
                 let path = dir.path().join(format!("{size}.{word}"));
                 let file = File::options();
-                let file = file.clone().read(true).write(true).create_new(true).open(&path);
+                let file = file
+                    .clone()
+                    .read(true)
+                    .write(true)
+                    .create_new(true)
+                    .open(&path);
                 let file = file.unwrap();
                 file.set_len(size).unwrap();
                 let script = format!("label: {word}\nstart=2048, size=2048\nstart=4096\n");
@@ -80,7 +85,8 @@ fn table_found(card: &LyingCard, size: u64, dir: &Path) -> Option<String> {
     let path = dir.join("card");
     let file = File::create(&path).unwrap();
     file.set_len(size).unwrap();
-    file.write_all_at(&card.readable(0, size as usize), 0).unwrap();
+    file.write_all_at(&card.readable(0, size as usize), 0)
+        .unwrap();
     let said = |tool: &str, flag: &str| {
         let output = Command::new(tool).arg(flag).arg(&path).output().unwrap();
         let words = [output.stdout, output.stderr].concat();
@@ -109,12 +115,19 @@ fn content(table: Table, size: u64, kinds: &[(u8, u64)], seed: u64) -> (MemoryDi
     let mut at = 0;
     for (kind, chunks) in kinds.iter().cycle() {
         let end = (at + chunks * CHUNK).min(size);
-        let kind = [ByteKind::Data, ByteKind::Data, ByteKind::Zero, ByteKind::Free][*kind as usize];
+        let kind = [
+            ByteKind::Data,
+            ByteKind::Data,
+            ByteKind::Zero,
+            ByteKind::Free,
+        ][*kind as usize];
         map.set(at, end, kind);
         if kind == ByteKind::Data {
             let mut filler = blake3::Hasher::new();
             filler.update(&(seed ^ at).to_le_bytes());
-            filler.finalize_xof().fill(&mut bytes[at as usize..end as usize]);
+            filler
+                .finalize_xof()
+                .fill(&mut bytes[at as usize..end as usize]);
         }
         at = end;
         if at == size {
@@ -293,7 +306,11 @@ fn at_every_call_of_a_write() {
         seed: 5,
         size_proven: false,
     };
-    for (new, old) in [(Table::Gpt, Table::Mbr), (Table::Mbr, Table::Gpt), (Table::Gpt, Table::Gpt)] {
+    for (new, old) in [
+        (Table::Gpt, Table::Mbr),
+        (Table::Mbr, Table::Gpt),
+        (Table::Gpt, Table::Gpt),
+    ] {
         let progress = Arc::new(Progress::default());
         let card = LyingCard::new(SIZES[0], 0, Fault::None, None, progress.clone());
         let plain = case(new, old, None);
@@ -378,7 +395,9 @@ fn an_honest_card_keeps_its_free_bytes() {
     let probed: Vec<_> = card
         .changed()
         .into_iter()
-        .filter(|(at, _)| map.is_free(*at / CHUNK * CHUNK, (*at / CHUNK + 1) * CHUNK) && *at < size - 2 * CHUNK)
+        .filter(|(at, _)| {
+            map.is_free(*at / CHUNK * CHUNK, (*at / CHUNK + 1) * CHUNK) && *at < size - 2 * CHUNK
+        })
         .collect();
     assert!(probed.len() >= 8, "{}", probed.len());
     for (at, page) in probed {

@@ -437,7 +437,11 @@ impl Layout {
             known.push((disk.len().saturating_sub(5 * 4096), disk.len()));
         }
         let runs: Vec<_> = map.runs_in(first, disk.len()).to_vec();
-        for run in runs.into_iter().rev().filter(|run| run.kind == ByteKind::Data) {
+        for run in runs
+            .into_iter()
+            .rev()
+            .filter(|run| run.kind == ByteKind::Data)
+        {
             let (from, mut to) = (run.start.max(first), run.end.min(disk.len()));
             while to > from {
                 let at = (to - 1) / CHUNK * CHUNK;

@@ -143,7 +143,11 @@ impl<B> Overlay<B> {
     }
 
     fn drop_blocks(&mut self, from: u64, to: u64) {
-        let gone: Vec<u64> = self.blocks.range(from..to).map(|(block, _)| *block).collect();
+        let gone: Vec<u64> = self
+            .blocks
+            .range(from..to)
+            .map(|(block, _)| *block)
+            .collect();
         for block in gone {
             self.blocks.remove(&block);
         }

@@ -197,7 +197,10 @@ fn cards_of_every_table_are_filled_and_grown() {
         let card_len = 300 * MIB + 77 * 512;
         let composed =
             compose(&base, &map, card_len, &recipe()).unwrap_or_else(|e| panic!("{what}: {e}"));
-        assert!(composed.unstamped.is_none() && composed.left_out.is_empty(), "{what}");
+        assert!(
+            composed.unstamped.is_none() && composed.left_out.is_empty(),
+            "{what}"
+        );
         let grown = composed.grown.clone().unwrap().unwrap();
         let last = composed.layout.partitions.last().unwrap();
         let before = layout.partitions.last().unwrap();
@@ -306,7 +309,11 @@ fn a_partition_that_cannot_be_edited_is_refused_or_left_out() {
     let composed = compose(&base, &map, 200 * MIB, &recipe).unwrap();
     assert_eq!(composed.unstamped, None);
     let left = &composed.left_out[0];
-    assert_eq!((left.partition, left.files.as_slice()), (2, &[1, 2, 3, 4][..]), "{left:?}");
+    assert_eq!(
+        (left.partition, left.files.as_slice()),
+        (2, &[1, 2, 3, 4][..]),
+        "{left:?}"
+    );
     assert!(left.why.contains("quota"), "{left:?}");
     assert!(composed.grown.unwrap().unwrap_err().contains("quota"));
     let found = read_base(
@@ -397,7 +404,12 @@ fn a_full_root_is_left_whole_and_says_that_it_takes_no_stamp() {
     fs::create_dir_all(tree.join("etc")).unwrap();
     fs::write(tree.join("large"), vec![7_u8; 22 << 20]).unwrap();
     let part = dir.path().join("part");
-    assert!(mke2fs(&part, 26, "-t ext4 -b 4096 -O ^has_journal -m 0", Some(&tree)));
+    assert!(mke2fs(
+        &part,
+        26,
+        "-t ext4 -b 4096 -O ^has_journal -m 0",
+        Some(&tree)
+    ));
     for number in 0..2000 {
         let small = dir.path().join("small");
         fs::write(&small, vec![1_u8; 16_384]).unwrap();
@@ -424,7 +436,11 @@ fn a_full_root_is_left_whole_and_says_that_it_takes_no_stamp() {
     assert!(why.contains("full"), "{why}");
     judge_root(dir.path(), &composed, "without a stamp");
     // Files that are wanted and find no room are refused, not left out in silence.
-    recipe.files = vec![PlacedFile::file(Target::Root, "/etc/keys", vec![b'k'; 90_000])];
+    recipe.files = vec![PlacedFile::file(
+        Target::Root,
+        "/etc/keys",
+        vec![b'k'; 90_000],
+    )];
     let refused = compose(&base, &map, 30 * MIB, &recipe).unwrap_err();
     assert!(matches!(refused, ComposeError::Edit { .. }), "{refused}");
     // Grown, there is room for all of it.
@@ -440,13 +456,25 @@ fn a_damaged_file_system_is_refused_by_what_is_wrong_with_it() {
     let options = "-t ext4 -b 4096 -O ^metadata_csum,^has_journal";
     // What debugfs does to the root, and a word of what is said about it.
     for (commands, says) in [
-        ("set_inode_field /etc/hostname block[0] 0x0003f30a", "extent"),
-        ("set_inode_field /etc/hostname block[1] 0x00090004", "extent"),
-        ("set_inode_field /etc/hostname block[5] 0x7fffffff", "outside"),
+        (
+            "set_inode_field /etc/hostname block[0] 0x0003f30a",
+            "extent",
+        ),
+        (
+            "set_inode_field /etc/hostname block[1] 0x00090004",
+            "extent",
+        ),
+        (
+            "set_inode_field /etc/hostname block[5] 0x7fffffff",
+            "outside",
+        ),
         ("set_inode_field /etc/hostname block[5] 2", "belongs to"),
         ("link etc etc/circle", "reached twice"),
         ("link <900> etc/ghost", "not in use"),
-        ("set_super_value inodes_count 4294967280", "number of inodes"),
+        (
+            "set_super_value inodes_count 4294967280",
+            "number of inodes",
+        ),
     ] {
         let path = image(dir.path(), MBR, options);
         let root = dir.path().join("root");
@@ -482,7 +510,10 @@ fn a_damaged_file_system_is_refused_by_what_is_wrong_with_it() {
         assert!(composed.grown.unwrap().is_err(), "{commands}");
         let mut found = vec![0; 40 << 20];
         composed.disk.read_at(20 * MIB, &mut found).unwrap();
-        assert!(found == fs::read(&root).unwrap(), "{commands}: it was changed");
+        assert!(
+            found == fs::read(&root).unwrap(),
+            "{commands}: it was changed"
+        );
     }
 }
 
@@ -495,7 +526,8 @@ fn data_behind_the_last_partition_goes_along_and_is_not_grown_over() {
         let seen = imagecraft::inspect::inspect(&disk).unwrap();
         assert_eq!(seen.behind, None, "the backup of a table is no data behind");
         let file = fs::OpenOptions::new().write(true).open(&path).unwrap();
-        std::os::unix::fs::FileExt::write_all_at(&file, b"a raw boot area", 65 * MIB + 1000).unwrap();
+        std::os::unix::fs::FileExt::write_all_at(&file, b"a raw boot area", 65 * MIB + 1000)
+            .unwrap();
         let disk = FileDisk::open(&path).unwrap();
         let seen = imagecraft::inspect::inspect(&disk).unwrap();
         assert_eq!(seen.behind, Some(65 * MIB + 1015));
@@ -512,7 +544,10 @@ fn data_behind_the_last_partition_goes_along_and_is_not_grown_over() {
         let at = (65 * MIB + 1000) as usize;
         assert_eq!(&bytes[at..at + 15], b"a raw boot area");
         let small = compose(&disk, &seen.map, 62 * MIB, &recipe).unwrap_err();
-        assert!(matches!(small, ComposeError::CardTooSmall { .. }), "{small}");
+        assert!(
+            matches!(small, ComposeError::CardTooSmall { .. }),
+            "{small}"
+        );
     }
 }
 
@@ -526,10 +561,17 @@ fn a_table_backup_in_the_middle_is_kept_and_a_hybrid_is_not_grown() {
     let disk = FileDisk::open(&path).unwrap();
     let layout = Layout::read(&disk).unwrap();
     let map = layout.map(&disk).unwrap();
-    assert!(!map.has_free(80 * MIB - 33 * 512, 80 * MIB), "the backup is kept");
+    assert!(
+        !map.has_free(80 * MIB - 33 * 512, 80 * MIB),
+        "the backup is kept"
+    );
     let seen = imagecraft::inspect::inspect(&disk).unwrap();
     assert_eq!(seen.behind, None);
-    assert!(seen.findings.iter().any(|one| one.code == "backup-not-at-end"));
+    assert!(
+        seen.findings
+            .iter()
+            .any(|one| one.code == "backup-not-at-end")
+    );
 
     let path = image(dir.path(), GPT, "-t ext4");
     run("sgdisk", &["--hybrid", "1:2", path.to_str().unwrap()]);
@@ -556,7 +598,10 @@ fn a_partition_inside_an_iso_is_not_changed_without_being_asked() {
     assert!(composed.unstamped.unwrap().contains("ISO"));
     let boot = |recipe: &Recipe| compose(&disk, &map, 200 * MIB, recipe);
     recipe.files = vec![PlacedFile::file(Target::Boot, "a.toml", "a")];
-    assert!(matches!(boot(&recipe), Err(ComposeError::NoPartition { .. })));
+    assert!(matches!(
+        boot(&recipe),
+        Err(ComposeError::NoPartition { .. })
+    ));
     recipe.files[0].target = Target::Number(1);
     boot(&recipe).unwrap();
 }

@@ -398,7 +398,9 @@ fn zeros_behind_gzip_data_are_left_out_and_counted() {
     padded.extend(vec![0; 70_000]);
     let file = padded.clone();
     let source = Source::open(&mut Cursor::new(&file), None).unwrap();
-    let mut unpacker = source.unpack(Cursor::new(&file), Limits::default()).unwrap();
+    let mut unpacker = source
+        .unpack(Cursor::new(&file), Limits::default())
+        .unwrap();
     let mut raw = vec![0; image.len() + 1];
     let filled = unpacker.fill(&mut raw).unwrap();
     assert!(filled == image.len() && raw[..filled] == image);
@@ -407,7 +409,9 @@ fn zeros_behind_gzip_data_are_left_out_and_counted() {
     // Anything else behind is damage.
     padded.push(7);
     let source = Source::open(&mut Cursor::new(&padded), None).unwrap();
-    let mut unpacker = source.unpack(Cursor::new(&padded), Limits::default()).unwrap();
+    let mut unpacker = source
+        .unpack(Cursor::new(&padded), Limits::default())
+        .unwrap();
     assert!(unpacker.fill(&mut raw).is_err());
 }
 
@@ -417,32 +421,55 @@ fn checksum_files_in_an_archive_are_found_and_a_member_says_why_it_is_no_image()
     let files: [(&str, &[u8]); 3] = [
         ("SHA256SUMS", b"00  x.img\n"),
         ("x.img", &image),
-        ("notes.txt", b"a long text that is certainly no disk image, and much longer than the least of them"),
+        (
+            "notes.txt",
+            b"a long text that is certainly no disk image, and much longer than the least of them",
+        ),
     ];
     let packed = archive(&files, CompressionMethod::Deflated, false, false);
     let source = Source::open(&mut Cursor::new(&packed), None).unwrap();
-    assert_eq!(source.checksums(), [("SHA256SUMS".to_owned(), "00  x.img\n".to_owned())]);
+    assert_eq!(
+        source.checksums(),
+        [("SHA256SUMS".to_owned(), "00  x.img\n".to_owned())]
+    );
     let refused = Source::open(&mut Cursor::new(&packed), Some("notes.txt")).unwrap_err();
-    assert!(refused.to_string().contains("neither with a partition table"), "{refused}");
+    assert!(
+        refused
+            .to_string()
+            .contains("neither with a partition table"),
+        "{refused}"
+    );
 }
 
 #[test]
 fn an_archive_that_promises_too_many_files_is_refused_at_once() {
     let begun = std::time::Instant::now();
     let names: Vec<String> = (0..30_000).map(|number| format!("{number}")).collect();
-    let files: Vec<(&str, &[u8])> = names.iter().map(|name| (name.as_str(), &[b'x'; 80][..])).collect();
+    let files: Vec<(&str, &[u8])> = names
+        .iter()
+        .map(|name| (name.as_str(), &[b'x'; 80][..]))
+        .collect();
     let packed = archive(&files, CompressionMethod::Stored, false, false);
     let refused = Source::open(&mut Cursor::new(&packed), None).unwrap_err();
-    assert!(refused.to_string().contains("larger than any archive"), "{refused}");
+    assert!(
+        refused.to_string().contains("larger than any archive"),
+        "{refused}"
+    );
     assert!(begun.elapsed() < std::time::Duration::from_secs(5));
 }
 
 #[test]
 fn pages_and_older_packings_are_named() {
     for (head, says) in [
-        (&b"<!doctype html><html>"[..], "gave a page in place of the file"),
+        (
+            &b"<!doctype html><html>"[..],
+            "gave a page in place of the file",
+        ),
         (b"%PDF-1.7", "no disk image"),
-        (b"\x5d\0\0\x80\0\xff\xff\xff\xff\xff\xff\xff\xff", "lzma file"),
+        (
+            b"\x5d\0\0\x80\0\xff\xff\xff\xff\xff\xff\xff\xff",
+            "lzma file",
+        ),
         (b"LZIP\x01", "lzip file"),
     ] {
         let mut file = head.to_vec();

@@ -245,9 +245,12 @@ impl Records {
         match spoilt {
             Some(spoilt) => spoil(&mut tx, id, spoilt).await?,
             None => {
-                sqlx::query!("update imprints set state = 'verified', left_as = null where id = $1", id)
-                    .execute(&mut *tx)
-                    .await?;
+                sqlx::query!(
+                    "update imprints set state = 'verified', left_as = null where id = $1",
+                    id
+                )
+                .execute(&mut *tx)
+                .await?;
                 let concerned = concerned(&mut tx, id).await?;
                 settle(&mut tx, &concerned).await?;
             }

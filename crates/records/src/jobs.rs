@@ -119,7 +119,12 @@ impl Records {
         .fetch_optional(&self.pool)
         .await?;
         match row {
-            Some(row) if row.request_digest.as_ref().is_some_and(|one| *one != key.digest) => {
+            Some(row)
+                if row
+                    .request_digest
+                    .as_ref()
+                    .is_some_and(|one| *one != key.digest) =>
+            {
                 Err(RecordError::OtherRequest { job: row.id })
             }
             row => Ok(row.map(|row| row.id)),

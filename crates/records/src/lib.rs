@@ -84,9 +84,11 @@ impl RecordError {
             | sqlx::Error::PoolTimedOut
             | sqlx::Error::WorkerCrashed => true,
             // Shutting down, starting up, too many connections, out of room.
-            sqlx::Error::Database(e) => e
-                .code()
-                .is_some_and(|code| ["57P", "53", "08"].iter().any(|class| code.starts_with(class))),
+            sqlx::Error::Database(e) => e.code().is_some_and(|code| {
+                ["57P", "53", "08"]
+                    .iter()
+                    .any(|class| code.starts_with(class))
+            }),
             _ => false,
         }
     }
@@ -134,7 +136,10 @@ pub struct Claim {
 impl Claim {
     /// Whether the claim still holds: its connection is alive.
     pub async fn holds(&mut self) -> bool {
-        sqlx::query("select 1").execute(&mut self.connection).await.is_ok()
+        sqlx::query("select 1")
+            .execute(&mut self.connection)
+            .await
+            .is_ok()
     }
 }
 

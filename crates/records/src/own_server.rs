@@ -174,7 +174,9 @@ impl OwnServer {
         // It is made aside and moved into its place when it is whole: a start that is killed, whose
         // programs may go on for a while, leaves nothing that the next one could trip over.
         self.clear_half_made();
-        let making = self.folder.with_extension(format!("making-{}", std::process::id()));
+        let making = self
+            .folder
+            .with_extension(format!("making-{}", std::process::id()));
         fs::create_dir(&making).map_err(at(&making))?;
         fs::set_permissions(&making, fs::Permissions::from_mode(0o700)).map_err(at(&making))?;
         if let Some((uid, gid)) = self.user {

@@ -292,15 +292,30 @@ async fn events_are_numbered_in_commit_order(records: &Records) {
 
 async fn a_release_keeps_its_history(records: &Records) {
     let old = records
-        .add_release(&release("2.3", &["plover", "curlew"]), None, "added", &done(records).await)
+        .add_release(
+            &release("2.3", &["plover", "curlew"]),
+            None,
+            "added",
+            &done(records).await,
+        )
         .await
         .unwrap();
     let new = records
-        .add_release(&release("2.4", &["plover"]), None, "added", &done(records).await)
+        .add_release(
+            &release("2.4", &["plover"]),
+            None,
+            "added",
+            &done(records).await,
+        )
         .await
         .unwrap();
     let twice = records
-        .add_release(&release("2.4", &["plover"]), None, "added", &done(records).await)
+        .add_release(
+            &release("2.4", &["plover"]),
+            None,
+            "added",
+            &done(records).await,
+        )
         .await
         .unwrap_err();
     assert!(matches!(twice, RecordError::Conflict(_)), "{twice}");
@@ -503,14 +518,16 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
     let card_state = async |label: &str| records.card(label).await.unwrap().state;
     let carriers = async || {
         let all = records.carriers().await.unwrap().into_iter();
-        all.filter(|one| one.carried).map(|one| one.card).collect::<Vec<_>>()
+        all.filter(|one| one.carried)
+            .map(|one| one.card)
+            .collect::<Vec<_>>()
     };
     let now = device().await;
     assert_eq!(
         (now.whole_card(), now.state.as_str()),
         (Some(card.label.as_str()), "carded")
     );
-    assert_eq!(carriers().await, [card.label.clone()]);
+    assert_eq!(carriers().await, std::slice::from_ref(&card.label));
 
     // A second write that touched nothing leaves all as it was.
     let (failed, untouched) = imprint(card.id).await;
@@ -524,7 +541,7 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
         .unwrap();
     assert_eq!(card_state(&card.label).await, "imprinted");
     assert_eq!(device().await.state, "carded");
-    assert_eq!(carriers().await, [card.label.clone()]);
+    assert_eq!(carriers().await, std::slice::from_ref(&card.label));
 
     // One that failed half-way: nobody says any more that the device carries the release.
     let (failed, spoilt) = imprint(card.id).await;
@@ -536,7 +553,11 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
         .unwrap();
     let now = device().await;
     assert_eq!(
-        (now.whole_card(), now.card_state.as_deref(), now.state.as_str()),
+        (
+            now.whole_card(),
+            now.card_state.as_deref(),
+            now.state.as_str()
+        ),
         (None, Some("incomplete"), "planned")
     );
     assert_eq!(card_state(&card.label).await, "incomplete");

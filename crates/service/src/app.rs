@@ -249,7 +249,9 @@ impl App {
     /// names. Blocks; other work waits until it is through.
     fn sweep(&self) {
         let _alone = self.storing.write().unwrap_or_else(|e| e.into_inner());
-        let kept = self.runtime.block_on(self.records.manifests_since(OffsetDateTime::UNIX_EPOCH));
+        let kept = self
+            .runtime
+            .block_on(self.records.manifests_since(OffsetDateTime::UNIX_EPOCH));
         let swept = kept.map_err(ApiError::from).and_then(|manifests| {
             let names = manifests
                 .iter()
@@ -296,7 +298,12 @@ impl App {
     /// Ends everything in order: watching, jobs, records, and the own PostgreSQL last.
     pub async fn close(&self) {
         self.begin_to_close();
-        for watch in self.watches.lock().unwrap_or_else(|e| e.into_inner()).drain(..) {
+        for watch in self
+            .watches
+            .lock()
+            .unwrap_or_else(|e| e.into_inner())
+            .drain(..)
+        {
             watch.abort();
         }
         self.jobs.cancel_all();
@@ -311,7 +318,10 @@ impl App {
             self.claim.lock().await.take();
             self.records.close().await;
         };
-        if tokio::time::timeout(Duration::from_secs(5), closing).await.is_err() {
+        if tokio::time::timeout(Duration::from_secs(5), closing)
+            .await
+            .is_err()
+        {
             tracing::warn!("the connections to the records were not closed in time");
         }
         if let Some(server) = &self.own_server

@@ -87,7 +87,9 @@ fn any_cause(error: &(dyn std::error::Error + 'static), is: fn(&std::io::Error) 
             return true;
         }
         // An I/O error shows the one that it wraps, and not itself, as its source.
-        let inner = error.downcast_ref::<std::io::Error>().and_then(|e| e.get_ref());
+        let inner = error
+            .downcast_ref::<std::io::Error>()
+            .and_then(|e| e.get_ref());
         if let Some(inner) = inner
             && any_cause(inner, is)
         {

@@ -58,11 +58,18 @@ async fn revive_database(app: &Arc<App>) {
         Some(server) if !for_it.is_closing() => server.restart().map_err(|e| e.to_string()),
         _ => Ok(()),
     });
-    match started.await.map_err(|e| e.to_string()).and_then(|done| done) {
+    match started
+        .await
+        .map_err(|e| e.to_string())
+        .and_then(|done| done)
+    {
         Ok(()) => {
             tracing::info!("the own PostgreSQL runs again");
             let summary = "The database had stopped and was started again";
-            if let Err(e) = app.note("service", "records.revived", "records", summary).await {
+            if let Err(e) = app
+                .note("service", "records.revived", "records", summary)
+                .await
+            {
                 tracing::debug!("{e}");
             }
             app.bus.tell(News::Events);

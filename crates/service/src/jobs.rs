@@ -258,10 +258,7 @@ fn run(
     let app = &context.app;
     let job = context.job;
     let summary = format!("{} started", context.what);
-    let started = context.record_first(|| {
-        app.records
-            .start_job(job, &context.operator, &summary)
-    });
+    let started = context.record_first(|| app.records.start_job(job, &context.operator, &summary));
     app.bus.tell(News::Events);
     let storing = app.storing.read().unwrap_or_else(|e| e.into_inner());
     let caught = std::panic::AssertUnwindSafe(|| started.and_then(|()| work(context)));
@@ -288,6 +285,10 @@ fn run(
     app.jobs.running().remove(&job);
     app.bus.tell(News::Events);
     if let Err(e) = ended {
-        tracing::error!(job, "the end of the job could not be recorded: {}", e.detail);
+        tracing::error!(
+            job,
+            "the end of the job could not be recorded: {}",
+            e.detail
+        );
     }
 }

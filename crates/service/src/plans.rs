@@ -23,6 +23,7 @@ use crate::app::App;
 use crate::error::ApiError;
 use crate::settings::{
     Counted, IMAGE_GROWS, growth, growth_words, open_logins, planned_file, recorded_settings,
+    sheet_text,
 };
 use crate::slots::{Found, base_name};
 use crate::views;
@@ -92,6 +93,8 @@ struct Wanted {
     /// Of a restore: the settings that its backup's card carried, as recorded, if they are known.
     carried: Option<Option<serde_json::Value>>,
     laid: Vec<Laid>,
+    /// What tells the text of the sheet.
+    sheet_text: String,
     grow: Option<Grow>,
     growth: Option<Growth>,
     /// Where data behind the last partition ends, if there is any.
@@ -224,6 +227,7 @@ impl App {
             counted,
             carried: None,
             laid,
+            sheet_text: sheet_text(&release),
             grow: Some(grow),
             growth: how,
             behind,
@@ -301,6 +305,7 @@ impl App {
             counted: None,
             carried: Some(carried),
             laid: Vec::new(),
+            sheet_text: String::new(),
             grow: None,
             growth,
             behind: behind.map(|end| end as u64),
@@ -453,7 +458,8 @@ impl App {
 
     fn shown_files(&self, wanted: &Wanted) -> Vec<api::PlannedFile> {
         let laid = wanted.laid.iter();
-        laid.map(|one| planned_file(one, &self.keys)).collect()
+        laid.map(|one| planned_file(one, &self.keys, &wanted.sheet_text))
+            .collect()
     }
 
     /// Composes the card without writing it.

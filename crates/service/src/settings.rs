@@ -210,7 +210,10 @@ impl Team {
 
     /// Names of what was set as a secret in a preset.
     pub fn sealed_in_preset(&self, preset: i64) -> BTreeSet<String> {
-        self.sealed_presets.get(&preset).cloned().unwrap_or_default()
+        self.sealed_presets
+            .get(&preset)
+            .cloned()
+            .unwrap_or_default()
     }
 
     /// Puts other values in place of those of a device, to see what would come of them.
@@ -229,16 +232,12 @@ impl Team {
     }
 
     fn layers(&self, device: &Device) -> Vec<Layer> {
-        let presets = self
-            .presets_of(&device.site)
-            .map(|(preset, values)| {
-                let sealed = self.sealed_in_preset(preset.id);
-                Layer::preset(preset.name.clone(), values.clone()).sealed(sealed)
-            });
+        let presets = self.presets_of(&device.site).map(|(preset, values)| {
+            let sealed = self.sealed_in_preset(preset.id);
+            Layer::preset(preset.name.clone(), values.clone()).sealed(sealed)
+        });
         let own = Layer::device(self.own(device)).sealed(self.sealed_on(device.id));
-        std::iter::once(own)
-            .chain(presets)
-            .collect()
+        std::iter::once(own).chain(presets).collect()
     }
 
     /// What counts for a device with the fields of a sheet, without a look at other devices.
@@ -388,6 +387,11 @@ pub fn growth(sheet: &Sheet, release: &Release) -> (Grow, Option<Growth>) {
 /// What is said where the image grows by itself.
 pub const IMAGE_GROWS: &str = "the image grows its last partition itself at its first start";
 
+/// What tells the text of a release's sheet.
+pub fn sheet_text(release: &Release) -> String {
+    format!("{} {}", release.name, release.sheet_revision)
+}
+
 /// What growing came to, in a sentence.
 pub fn growth_words(grown: &Result<Grown, String>) -> String {
     let gb = |bytes: u64| format!("{:.2} GB", bytes as f64 / 1e9);
@@ -440,7 +444,13 @@ pub fn open_logins(sheet: &Sheet, values: &[Effective]) -> Vec<String> {
 }
 
 /// A file as plans, records and previews show it.
-pub fn planned_file(laid: &Laid, keys: &Keys) -> api::PlannedFile {
+///
+/// `sheet` tells the text of the sheet. Fingerprints of files that were laid out by different texts,
+/// or at different paths, are not alike even where the files are: else a sheet that makes a file
+/// depend on a secret could be asked, by comparing, what the secret is.
+pub fn planned_file(laid: &Laid, keys: &Keys, sheet: &str) -> api::PlannedFile {
+    let path = &laid.file.path;
+    let fingerprint = |text: &str| keys.fingerprint(&format!("{sheet}\n{path}\n{text}"));
     let file = &laid.file;
     let given = &file.attributes;
     let owner = match (given.owner, given.group) {
@@ -458,9 +468,9 @@ pub fn planned_file(laid: &Laid, keys: &Keys) -> api::PlannedFile {
                 "create"
             },
             laid.after.clone().unwrap_or_default(),
-            Some(keys.fingerprint(&String::from_utf8_lossy(bytes))),
+            Some(fingerprint(&String::from_utf8_lossy(bytes))),
         ),
-        Change::Link(target) => ("link", target.clone(), Some(keys.fingerprint(target))),
+        Change::Link(target) => ("link", target.clone(), Some(fingerprint(target))),
         Change::Remove => ("remove", String::new(), None),
     };
     api::PlannedFile {

@@ -348,7 +348,8 @@ async fn survey(app: &Arc<App>) -> Result<(), ApiError> {
                 Some(Err(trouble)) => trouble.again.is_some_and(|at| Instant::now() >= at),
                 Some(Ok(_)) => false,
             };
-            let idle = !state.busy.contains_key(&seen.number) && !state.looking.contains(&seen.number);
+            let idle =
+                !state.busy.contains_key(&seen.number) && !state.looking.contains(&seen.number);
             seen.medium.is_some() && wanted && idle
         };
         let fresh: Vec<_> = state.seen.iter().filter(unseen).cloned().collect();
@@ -405,7 +406,9 @@ async fn look_at(app: &Arc<App>, slot: u32, medium: &Medium) -> Result<Found, Tr
         }),
         // What could not be asked is not answered with "unknown".
         Err(e) => Err(Trouble {
-            why: format!("whose card this is cannot be found out now: {e}; it is asked again by itself"),
+            why: format!(
+                "whose card this is cannot be found out now: {e}; it is asked again by itself"
+            ),
             again: Some(Instant::now() + AGAIN),
         }),
     }
@@ -430,7 +433,10 @@ async fn with_card<T: Send + 'static>(
     };
     match tokio::time::timeout(LOOK, worked).await {
         Err(_) => Err(trouble(
-            format!("it did not answer within {} seconds; pull it and put it in again", LOOK.as_secs()),
+            format!(
+                "it did not answer within {} seconds; pull it and put it in again",
+                LOOK.as_secs()
+            ),
             false,
         )),
         Ok(Err(e)) => Err(trouble(e.to_string(), false)),
@@ -509,12 +515,9 @@ async fn settle_doubt(
             Some(Spoilt::Unfinished) => "it is incomplete and says so itself",
             Some(Spoilt::MayBoot) => "it may boot, but it is not whole",
         };
-        let summary = format!("Card {card} was seen again, imprint {imprint} on it was in doubt: {words}");
-        if app
-            .records
-            .settle_doubt(imprint, spoilt, &summary)
-            .await?
-        {
+        let summary =
+            format!("Card {card} was seen again, imprint {imprint} on it was in doubt: {words}");
+        if app.records.settle_doubt(imprint, spoilt, &summary).await? {
             app.bus.tell(News::Events);
         }
         return Ok(Some(doubt.card));

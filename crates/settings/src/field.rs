@@ -123,7 +123,9 @@ impl FieldKind {
     /// Checks a value against the kind's rule.
     pub fn check(self, value: &str) -> Result<(), Refused> {
         if self.is_secret() && !value.is_empty() && value.chars().all(|c| c == '\u{2022}') {
-            return refuse("is only dots, which stand in place of a secret; type the secret itself");
+            return refuse(
+                "is only dots, which stand in place of a secret; type the secret itself",
+            );
         }
         if value.len() > MOST_VALUE {
             return refuse(format!("is longer than {MOST_VALUE} bytes"));
@@ -210,7 +212,8 @@ impl Field {
             }
         }
         if let Some(pattern) = &self.pattern {
-            let whole = pattern_of(pattern).map_err(|_| Refused("has a pattern that is none".into()))?;
+            let whole =
+                pattern_of(pattern).map_err(|_| Refused("has a pattern that is none".into()))?;
             if value.len() > MOST_MATCHED {
                 return refuse(format!(
                     "is longer than {MOST_MATCHED} bytes, the most that is held against a pattern"

@@ -155,7 +155,10 @@ fn bound(text: &str) -> Result<(), String> {
     let mut depth = 0_usize;
     for line in text.lines() {
         // A line that names something can only stand outside of arrays, or inside of text.
-        if line.trim_start().starts_with(|c: char| c.is_ascii_alphabetic()) {
+        if line
+            .trim_start()
+            .starts_with(|c: char| c.is_ascii_alphabetic())
+        {
             depth = 0;
         }
         let mut deepest = depth;

@@ -103,7 +103,9 @@ impl Templates {
 /// Refuses an expression that would cost too much to read, before it is read.
 fn bound_expression(expression: &str) -> Result<(), String> {
     if expression.len() > MOST_EXPRESSION {
-        return Err(format!("an expression is longer than {MOST_EXPRESSION} bytes"));
+        return Err(format!(
+            "an expression is longer than {MOST_EXPRESSION} bytes"
+        ));
     }
     let (mut depth, mut deepest, mut signs) = (0_usize, 0, 0);
     for byte in expression.bytes() {
@@ -145,7 +147,9 @@ fn bound_template(template: &str) -> Result<(), String> {
             depth += 1;
         }
         if depth > MOST_DEPTH {
-            return Err(format!("a template has more than {MOST_DEPTH} blocks in each other"));
+            return Err(format!(
+                "a template has more than {MOST_DEPTH} blocks in each other"
+            ));
         }
         rest = &tag[end.map_or(tag.len(), |end| end + 2)..];
     }

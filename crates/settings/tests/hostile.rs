@@ -40,7 +40,11 @@ fn read(text: &str) -> Result<Sheet, String> {
         .unwrap()
         .join()
         .expect("it ends");
-    assert!(begun.elapsed() < Duration::from_secs(2), "{:?}", begun.elapsed());
+    assert!(
+        begun.elapsed() < Duration::from_secs(2),
+        "{:?}",
+        begun.elapsed()
+    );
     read
 }
 
@@ -54,7 +58,10 @@ fn what_would_cost_too_much_is_refused_before_it_is_read() {
         placement(&format!("template = \"{}\"", deep("{% if 1 %}", 3000))),
         placement(&format!("template = \"{}\"", deep("{{", 3000))),
         placement(&format!("template = \"x\"\nwhen = \"{}1\"", deep("[", 900))),
-        placement(&format!("template = \"x\"\nwhen = \"{}1\"", deep("1 if 1 else ", 150))),
+        placement(&format!(
+            "template = \"x\"\nwhen = \"{}1\"",
+            deep("1 if 1 else ", 150)
+        )),
         placement(&format!("template = \"{}\"", deep("x", 100_000))),
         field(&format!("when = \"{}board\"", deep("-", 1900))),
         field(r#"pattern = "(((((a{200}){200}){200}){200}){200})""#),
@@ -94,7 +101,11 @@ fn a_template_that_goes_on_for_ever_or_fills_memory_ends() {
         );
         assert!(laid.is_err(), "{template}");
     }
-    assert!(begun.elapsed() < Duration::from_secs(5), "{:?}", begun.elapsed());
+    assert!(
+        begun.elapsed() < Duration::from_secs(5),
+        "{:?}",
+        begun.elapsed()
+    );
 }
 
 fn values(pairs: &[(&str, &str)]) -> Settings {
@@ -118,7 +129,12 @@ fn shown(kind: &str, placement: &str, token: &str) -> (Vec<String>, Vec<String>)
         .map(|one| format!("{:?} {}", one.shown(&|_| MASK.into()), one.applies))
         .collect();
     seen.extend(problems.iter().map(ToString::to_string));
-    let laid = lay_out(&sheet.placements, &values, &Subject::default(), &mut |_, _| Ok(None));
+    let laid = lay_out(
+        &sheet.placements,
+        &values,
+        &Subject::default(),
+        &mut |_, _| Ok(None),
+    );
     let mut paths = Vec::new();
     match laid {
         Ok(files) => {
@@ -139,7 +155,12 @@ fn shown(kind: &str, placement: &str, token: &str) -> (Vec<String>, Vec<String>)
 
 #[test]
 fn nothing_that_is_shown_depends_on_a_secret_but_whether_it_is_set() {
-    for kind in ["secret", "text", "list", "choice\"\nchoices = [\"PQ-tide\", \"XY-sand\"]#"] {
+    for kind in [
+        "secret",
+        "text",
+        "list",
+        "choice\"\nchoices = [\"PQ-tide\", \"XY-sand\"]#",
+    ] {
         for placement in [
             "path = \"{% if tok[0] == 'P' %}p{% else %}x{% endif %}\"\ntemplate = \"{{ tok }}\"",
             "path = \"a\"\nwhen = \"tok[0] == 'P'\"\ntemplate = \"{{ tok }}\"",
@@ -157,10 +178,7 @@ fn nothing_that_is_shown_depends_on_a_secret_but_whether_it_is_set() {
             let one = shown(&kind, placement, "PQ-tide").0;
             let two = shown(&kind, placement, "XY-sand").0;
             assert_eq!(one, two, "{kind}: {placement}");
-            assert!(
-                !one.iter().any(|text| text.contains("PQ-tide")),
-                "{one:?}"
-            );
+            assert!(!one.iter().any(|text| text.contains("PQ-tide")), "{one:?}");
         }
     }
     // The file itself holds it, of course.

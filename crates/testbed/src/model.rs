@@ -120,6 +120,10 @@ enum Fate {
     Cancelled(u64),
     /// The card vanishes after so many bytes.
     Vanishes(u64),
+    /// The card holds only so much, and lands on its beginning behind that.
+    Wraps(u64),
+    /// The card holds only so much, and loses the rest.
+    Drops(u64),
     /// The service is killed after so many milliseconds.
     Killed(u64),
     /// The database is killed after so many milliseconds.
@@ -239,6 +243,13 @@ impl Model {
             (true, 0) => Fate::DatabaseKilled(moment),
             (true, _) => Fate::Killed(moment),
             (false, 0) => Fate::Cancelled(moment),
+            (false, 1) if self.chance.below(2) == 0 => {
+                let capacity = 60_000_000 + self.chance.below(4_000_000_000);
+                match self.chance.below(2) {
+                    0 => Fate::Wraps(capacity),
+                    _ => Fate::Drops(capacity),
+                }
+            }
             (false, 1) => {
                 // Very often right at the end, where block 0 is put.
                 let near_the_end = self.chance.below(2) == 0;
@@ -262,7 +273,11 @@ impl Model {
         if self.slots.is_empty() {
             self.put().await;
         }
-        let all: Vec<_> = self.slots.iter().map(|(slot, card)| (*slot, *card)).collect();
+        let all: Vec<_> = self
+            .slots
+            .iter()
+            .map(|(slot, card)| (*slot, *card))
+            .collect();
         *self.chance.pick(&all)
     }
 
@@ -330,7 +345,8 @@ impl Model {
                 let card = self.slots[&new.slot];
                 let before = self.labels.insert(card, plan.card.clone());
                 assert!(
-                    before.is_none_or(|label| label == plan.card) || self.medium(card) == Medium::Blank,
+                    before.is_none_or(|label| label == plan.card)
+                        || self.medium(card) == Medium::Blank,
                     "{}: {card} has another label now",
                     self.what
                 );
@@ -363,7 +379,8 @@ impl Model {
     /// A card that will vanish, put in anew: what was written to it before does not count.
     async fn order_fault(&mut self, card: &str, slot: u32, fate: Fate) {
         if let Fate::Vanishes(after) = fate {
-            self.bed.standin(&["fault", card, &format!("vanishes={after}")]);
+            self.bed
+                .standin(&["fault", card, &format!("vanishes={after}")]);
             self.bed.put(card, slot);
             self.settle().await;
         }
@@ -383,7 +400,9 @@ impl Model {
             return;
         }
         let backup = self.chance.pick(&names).clone();
-        self.say(format!("restore {backup} to {card} in slot {slot}, {fate:?}"));
+        self.say(format!(
+            "restore {backup} to {card} in slot {slot}, {fate:?}"
+        ));
         let new = NewPlan {
             backup: Some(backup),
             slot,
@@ -408,7 +427,10 @@ impl Model {
         let device = plan.device.clone();
         if ended.state == "done" {
             self.played.done += 1;
-            let imprint = ended.result.as_ref().and_then(|one| one["imprint"].as_i64());
+            let imprint = ended
+                .result
+                .as_ref()
+                .and_then(|one| one["imprint"].as_i64());
             let expected = Medium::Whole {
                 imprint: imprint.unwrap_or(-1),
                 device: device.clone(),
@@ -482,7 +504,7 @@ impl Model {
     async fn let_happen(&mut self, job: &Job, fate: Fate) -> Job {
         let wait = |millis| tokio::time::sleep(Duration::from_millis(millis));
         match fate {
-            Fate::Well | Fate::Vanishes(_) => {}
+            Fate::Well | Fate::Vanishes(_) | Fate::Wraps(_) | Fate::Drops(_) => {}
             Fate::Cancelled(moment) => {
                 wait(moment).await;
                 // It may be over by then.
@@ -519,7 +541,10 @@ impl Model {
     fn kill_database(&mut self) {
         let file = self.bed.data_dir().join("postgres/postmaster.pid");
         let text = std::fs::read_to_string(file).expect("the database runs");
-        let pid = text.lines().next().and_then(|line| line.trim().parse().ok());
+        let pid = text
+            .lines()
+            .next()
+            .and_then(|line| line.trim().parse().ok());
         let pid = pid.and_then(Pid::from_raw).expect("it has a process");
         kill_process(pid, Signal::KILL).expect("it is there");
         self.played.database_kills += 1;
@@ -680,11 +705,14 @@ impl Model {
                 Medium::Unfinished { .. } => {
                     said.0 == "incomplete" && said.1.is_some_and(|(_, state)| state == "incomplete")
                 }
-                Medium::Whole { imprint, .. } => said == ("imprinted", Some((*imprint, "verified"))),
+                Medium::Whole { imprint, .. } => {
+                    said == ("imprinted", Some((*imprint, "verified")))
+                }
                 Medium::Other => said.0 == "incomplete",
             };
             // What a card is of which it is not known shows when it is in a slot.
-            let unseen = !in_slot.contains(&card) && newest.is_some_and(|one| one.state == "in doubt");
+            let unseen =
+                !in_slot.contains(&card) && newest.is_some_and(|one| one.state == "in doubt");
             if !agrees && !unseen {
                 let passing = newest.is_some_and(|one| one.state == "in doubt");
                 let words = format!("{card} is {medium:?}, and {label} is said to be {said:?}");
@@ -699,11 +727,20 @@ impl Model {
             }
         }
         for device in DEVICES {
-            let found = self.client.device(device).await.map_err(Wrong::asking)?.device;
-            let own = self.last.iter().filter(|(_, (_, whose))| whose.as_deref() == Some(device));
+            let found = self
+                .client
+                .device(device)
+                .await
+                .map_err(Wrong::asking)?
+                .device;
+            let own = self
+                .last
+                .iter()
+                .filter(|(_, (_, whose))| whose.as_deref() == Some(device));
             let newest = own.max_by_key(|(_, (seq, _))| *seq).map(|(card, _)| *card);
             let label = newest.map(|card| self.labels[card].clone());
-            let whole = newest.is_some_and(|card| matches!(self.medium(card), Medium::Whole { .. }));
+            let whole =
+                newest.is_some_and(|card| matches!(self.medium(card), Medium::Whole { .. }));
             let said = (
                 found.card.clone(),
                 found.card_state.as_deref() == Some("verified"),
@@ -726,13 +763,18 @@ impl Model {
         said.sort();
         are.sort();
         if said != are {
-            return Err(Wrong::lasting(format!("{RELEASE} is on {are:?}, said: {said:?}")));
+            return Err(Wrong::lasting(format!(
+                "{RELEASE} is on {are:?}, said: {said:?}"
+            )));
         }
         let mut backups: Vec<_> = self.client.backups().await.map_err(Wrong::asking)?;
         backups.sort_by(|a, b| a.name.cmp(&b.name));
         let said: Vec<_> = backups.iter().map(|one| &one.name).collect();
         if said != self.backups.keys().collect::<Vec<_>>() {
-            return Err(Wrong::lasting(format!("{:?}, said: {said:?}", self.backups)));
+            return Err(Wrong::lasting(format!(
+                "{:?}, said: {said:?}",
+                self.backups
+            )));
         }
         let releases = self.client.releases().await.map_err(Wrong::asking)?;
         let mut said: Vec<_> = releases.into_iter().map(|one| one.name).collect();

@@ -79,7 +79,10 @@ async fn forged_cards_are_refused_also_where_the_image_fits_into_what_is_there()
             ("failed", Some("card-lies")),
             "{size}, {fault}: {ended:?}"
         );
-        assert!(matches!(medium(&bed.card_file(&name)), Medium::Unfinished { .. }));
+        assert!(matches!(
+            medium(&bed.card_file(&name)),
+            Medium::Unfinished { .. }
+        ));
         assert_eq!(bed.boot(&name, "curlew")["lamp"], "dark", "{size}, {fault}");
     }
     // An honest one is written, and nobody says more of its size than is known.
@@ -115,12 +118,18 @@ async fn a_request_that_comes_twice_or_at_once_does_its_work_once() {
     };
     // A refusal takes nothing away: the sender completes it and goes on.
     let half = bytes.len() / 2;
-    client.send_part(&begun.id, 0, bytes[..half].to_vec()).await.unwrap();
+    client
+        .send_part(&begun.id, 0, bytes[..half].to_vec())
+        .await
+        .unwrap();
     let refused = problem(client.add_release(&new, Some("k-1")).await);
     assert_eq!(refused.code, "upload-not-whole");
     let mut wrong = new.clone();
     wrong.sha256 = Some("no digits".into());
-    assert_eq!(problem(client.add_release(&wrong, None).await).code, "bad-checksum");
+    assert_eq!(
+        problem(client.add_release(&wrong, None).await).code,
+        "bad-checksum"
+    );
     client
         .send_part(&begun.id, half as u64, bytes[half..].to_vec())
         .await
@@ -145,13 +154,19 @@ async fn a_request_that_comes_twice_or_at_once_does_its_work_once() {
     assert_eq!(jobs.len(), 1, "{one:?} {two:?} {other:?}");
     let ended = client.follow(jobs[0], |_| {}).await.unwrap();
     assert_eq!(ended.state, "done", "{ended:?}");
-    assert_eq!(client.release("quaylink 2.3").await.unwrap().release.name, "quaylink 2.3");
+    assert_eq!(
+        client.release("quaylink 2.3").await.unwrap().release.name,
+        "quaylink 2.3"
+    );
 
     // The key stands for that very request.
     let mut third = new.clone();
     third.draft = true;
     let used = if one.is_ok() { "k-2" } else { "k-3" };
-    assert_eq!(problem(client.add_release(&third, Some(used)).await).code, "other-request");
+    assert_eq!(
+        problem(client.add_release(&third, Some(used)).await).code,
+        "other-request"
+    );
     let again = client.add_release(&new, Some(used)).await.unwrap();
     assert_eq!(again.id, jobs[0]);
 }
@@ -166,7 +181,10 @@ fn database(bed: &Testbed, signal: &str) {
         .status()
         .unwrap();
     assert!(killed.success());
-    std::process::Command::new("kill").args([signal, pid]).status().unwrap();
+    std::process::Command::new("kill")
+        .args([signal, pid])
+        .status()
+        .unwrap();
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -206,8 +224,21 @@ async fn a_database_that_is_away_gives_no_card_a_second_label_and_loses_no_end_o
     })
     .await;
     assert_eq!(slot.label.as_deref(), Some("C-0001"));
-    assert_eq!(client.cards().await.unwrap().len(), 1, "one card, one label");
-    assert_eq!(client.device("quay-01").await.unwrap().device.card.as_deref(), Some("C-0001"));
+    assert_eq!(
+        client.cards().await.unwrap().len(),
+        1,
+        "one card, one label"
+    );
+    assert_eq!(
+        client
+            .device("quay-01")
+            .await
+            .unwrap()
+            .device
+            .card
+            .as_deref(),
+        Some("C-0001")
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -223,14 +254,24 @@ async fn a_card_that_does_not_answer_holds_up_nobody_else() {
     let begun = Instant::now();
     until("the other card is seen", || async {
         let slots = client.slots().await.ok()?;
-        slots[1].card.clone().filter(|card| card.occupant == "blank")
+        slots[1]
+            .card
+            .clone()
+            .filter(|card| card.occupant == "blank")
     })
     .await;
     let ended = write(&client, "quay-01", 2).await;
     assert_eq!(ended.state, "done", "{ended:?}");
-    assert!(begun.elapsed() < Duration::from_secs(25), "{:?}", begun.elapsed());
+    assert!(
+        begun.elapsed() < Duration::from_secs(25),
+        "{:?}",
+        begun.elapsed()
+    );
     let refused = problem(client.plan(&device("quay-01", 1)).await);
-    assert!(matches!(refused.code.as_str(), "card-gone" | "card-unreadable"), "{refused:?}");
+    assert!(
+        matches!(refused.code.as_str(), "card-gone" | "card-unreadable"),
+        "{refused:?}"
+    );
 }
 
 /// A request by hand; gives status, headers and body.
@@ -248,7 +289,11 @@ fn ask(bed: &Testbed, head: &str, body: &[u8]) -> (u16, String, String) {
     stream.read_to_end(&mut answer).unwrap();
     let answer = String::from_utf8_lossy(&answer).into_owned();
     let (head, body) = answer.split_once("\r\n\r\n").unwrap_or_default();
-    let status = head.split(' ').nth(1).and_then(|code| code.parse().ok()).unwrap();
+    let status = head
+        .split(' ')
+        .nth(1)
+        .and_then(|code| code.parse().ok())
+        .unwrap();
     (status, head.to_ascii_lowercase(), body.to_owned())
 }
 
@@ -264,15 +309,29 @@ async fn every_refusal_is_a_problem_and_every_page_says_what_it_may_do() {
         ("GET /api/v1/jobs?before=x", b"", 400),
         ("POST /api/v1/plans", b"{", 422),
         ("POST /api/v1/plans", b"\xff\xfe", 422),
-        ("PUT /api/v1/sites/pier", b"{\"name\":\"pier\",\"title\":\"a\\u0000b\"}", 422),
+        (
+            "PUT /api/v1/sites/pier",
+            b"{\"name\":\"pier\",\"title\":\"a\\u0000b\"}",
+            422,
+        ),
         ("POST /api/v1/devices", b"[1]", 422),
     ] {
         let (found, headers, text) = ask(&bed, head, body);
         assert_eq!(found, status, "{head}: {text}");
-        assert!(headers.contains("content-type: application/problem+json"), "{head}: {headers}");
-        let said: Problem = serde_json::from_str(&text).unwrap_or_else(|e| panic!("{head}: {e}: {text}"));
-        assert!(!said.code.is_empty() && said.detail.len() > 10, "{head}: {said:?}");
-        assert!(!text.contains("records cannot be reached"), "{head}: {text}");
+        assert!(
+            headers.contains("content-type: application/problem+json"),
+            "{head}: {headers}"
+        );
+        let said: Problem =
+            serde_json::from_str(&text).unwrap_or_else(|e| panic!("{head}: {e}: {text}"));
+        assert!(
+            !said.code.is_empty() && said.detail.len() > 10,
+            "{head}: {said:?}"
+        );
+        assert!(
+            !text.contains("records cannot be reached"),
+            "{head}: {text}"
+        );
     }
     for page in ["GET /", "GET /devices/any", "GET /api/v1/health"] {
         let (status, headers, _) = ask(&bed, page, b"");
@@ -302,7 +361,9 @@ async fn a_thousand_clients_that_stand_still_stop_no_write_and_take_no_memory() 
     let address = bed.url().trim_start_matches("http://").to_owned();
     let mut idle = Vec::new();
     for number in 0..1000 {
-        let Ok(mut stream) = TcpStream::connect(&address) else { continue };
+        let Ok(mut stream) = TcpStream::connect(&address) else {
+            continue;
+        };
         let sent = match number % 4 {
             // A head that never ends, a body that never comes, a stream that nobody reads.
             0 => stream.write_all(b"GET /api/v1/hea"),
@@ -310,7 +371,10 @@ async fn a_thousand_clients_that_stand_still_stop_no_write_and_take_no_memory() 
                 stream,
                 "PATCH /api/v1/uploads/00?offset=0 HTTP/1.1\r\nHost: {address}\r\nContent-Length: 8000000\r\n\r\nxxxx"
             ),
-            2 => write!(stream, "GET /api/v1/events HTTP/1.1\r\nHost: {address}\r\n\r\n"),
+            2 => write!(
+                stream,
+                "GET /api/v1/events HTTP/1.1\r\nHost: {address}\r\n\r\n"
+            ),
             _ => Ok(()),
         };
         let _ = sent;
@@ -321,11 +385,17 @@ async fn a_thousand_clients_that_stand_still_stop_no_write_and_take_no_memory() 
     let card = bed.card_file("mica");
     let begun = Instant::now();
     while !matches!(medium(&card), Medium::Whole { .. }) {
-        assert!(begun.elapsed() < Duration::from_secs(30), "the write stands still");
+        assert!(
+            begun.elapsed() < Duration::from_secs(30),
+            "the write stands still"
+        );
         tokio::time::sleep(Duration::from_millis(200)).await;
     }
     let memory = bed.service_memory();
-    assert!(memory < before + (200 << 20), "{before} bytes before, {memory} then");
+    assert!(
+        memory < before + (200 << 20),
+        "{before} bytes before, {memory} then"
+    );
     let ended = until_within(120, "others are served again", || async {
         let job = tokio::time::timeout(Duration::from_secs(2), client.job(job.id)).await;
         job.ok()?.ok().filter(|job| job.state == "done")
@@ -353,7 +423,9 @@ async fn what_was_set_as_a_secret_stays_one_whatever_a_later_sheet_says() {
     bed.put("mica", 1);
     let plan = client.plan(&device("quay-01", 1)).await.unwrap();
     assert!(
-        plan.cautions.iter().any(|one| one.contains("was set as a secret")),
+        plan.cautions
+            .iter()
+            .any(|one| one.contains("was set as a secret")),
         "{:?}",
         plan.cautions
     );
@@ -389,14 +461,20 @@ async fn what_was_set_as_a_secret_stays_one_whatever_a_later_sheet_says() {
     let (_, _, value) = ask(&bed, "GET /api/v1/devices/quay-01/facts/account", b"");
     assert!(value.contains("harbour master"), "{value}");
     let (_, _, history) = ask(&bed, "GET /api/v1/history", b"");
-    assert!(history.contains("Fact account of quay-01 was read"), "{history}");
+    assert!(
+        history.contains("Fact account of quay-01 was read"),
+        "{history}"
+    );
 
     // No cell of the table is a formula to a spreadsheet, and it comes in as it was meant.
     let notes = br#"{"notes":"=HYPERLINK(\"http://x\")"}"#;
     let (status, _, said) = ask(&bed, "PATCH /api/v1/devices/quay-01", notes);
     assert_eq!(status, 200, "{said}");
     let (_, _, table) = ask(&bed, "GET /api/v1/device-table", b"");
-    assert!(table.contains("'=HYPERLINK") && !table.contains(",=HYPERLINK"), "{table}");
+    assert!(
+        table.contains("'=HYPERLINK") && !table.contains(",=HYPERLINK"),
+        "{table}"
+    );
     let back = client.put_device_table(table, false).await.unwrap();
     assert!(back.problems.is_empty(), "{back:?}");
     let notes = client.device("quay-01").await.unwrap().device.notes;
@@ -428,18 +506,34 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
     assert_eq!(client.follow(job.id, |_| {}).await.unwrap().state, "done");
     let imprint = client.card(&plan.card).await.unwrap().imprints.remove(0);
     assert!(imprint.settings_known && imprint.from_backup);
-    assert!(imprint.settings.iter().any(|one| one.name == "wifi_network"));
+    assert!(
+        imprint
+            .settings
+            .iter()
+            .any(|one| one.name == "wifi_network")
+    );
     let networks = client.networks().await.unwrap();
-    assert!(networks.iter().any(|one| one.devices == ["quay-01"]), "{networks:?}");
+    assert!(
+        networks.iter().any(|one| one.devices == ["quay-01"]),
+        "{networks:?}"
+    );
 
     // A plan names a backup only of what is on the card now.
     bed.put("mica", 1);
     let plan = client.plan(&device("quay-01", 1)).await.unwrap();
-    assert!(plan.lost[0].contains(&format!("its newest backup is {backup}")), "{:?}", plan.lost);
+    assert!(
+        plan.lost[0].contains(&format!("its newest backup is {backup}")),
+        "{:?}",
+        plan.lost
+    );
     let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
     assert_eq!(client.follow(job.id, |_| {}).await.unwrap().state, "done");
     let plan = client.plan(&device("quay-01", 1)).await.unwrap();
-    assert!(plan.lost[0].contains("no backup of what is on it now"), "{:?}", plan.lost);
+    assert!(
+        plan.lost[0].contains("no backup of what is on it now"),
+        "{:?}",
+        plan.lost
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -498,7 +592,10 @@ fn a_first_start_that_is_killed_at_any_moment_can_be_started_again() {
         while !std::fs::read_to_string(&log).unwrap().contains("ready at") {
             let said = std::fs::read_to_string(&log).unwrap();
             assert!(child.try_wait().unwrap().is_none(), "round {round}: {said}");
-            assert!(begun.elapsed() < Duration::from_secs(40), "round {round}: {said}");
+            assert!(
+                begun.elapsed() < Duration::from_secs(40),
+                "round {round}: {said}"
+            );
             std::thread::sleep(Duration::from_millis(50));
         }
         let pid = rustix::process::Pid::from_raw(child.id() as i32).unwrap();

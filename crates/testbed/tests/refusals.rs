@@ -270,7 +270,9 @@ fn a_card_that_vanishes_lies_or_flips_bits_is_never_called_good() {
     bed.put("mica", 1);
     let said = bed.refused(&["write", "quay-01", "--slot", "1", "--yes", "C-0001"]);
     assert!(
-        said.contains("card C-0001 in slot 1: it vanished from slot 1. It is incomplete and says so itself"),
+        said.contains(
+            "card C-0001 in slot 1: it vanished from slot 1. It is incomplete and says so itself"
+        ),
         "{said}"
     );
     let card = bed.json(&["card", "show", "C-0001"]);

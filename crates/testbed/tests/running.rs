@@ -62,9 +62,14 @@ fn a_given_database_is_used_and_belongs_to_one_service_and_one_key() {
     };
     // The records of a service that runs are taken.
     let said = refused(start("second", "duplicarium"));
-    assert!(said.contains("another service works with these records"), "{said}");
+    assert!(
+        said.contains("another service works with these records"),
+        "{said}"
+    );
 
-    judge(&format!("psql -q {server}/postgres -c 'create database other'"));
+    judge(&format!(
+        "psql -q {server}/postgres -c 'create database other'"
+    ));
     let mut second = start("second", "other");
     let sites = fetch(&format!("{}/api/v1/sites", ready()));
     assert!(!sites.contains("Pier"), "other records: {sites}");

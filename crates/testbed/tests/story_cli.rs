@@ -159,7 +159,8 @@ fn one_board_gets_its_card() {
         "--plan",
     ]);
     assert!(
-        plan.contains("this is the card of quay-01") && plan.contains("there is no backup of what is on it now"),
+        plan.contains("this is the card of quay-01")
+            && plan.contains("there is no backup of what is on it now"),
         "{plan}"
     );
     let slots = bed.json(&["slot", "list"]);

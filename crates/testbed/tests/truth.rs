@@ -5,7 +5,9 @@ use testbed::model::Model;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_said_is_what_is() {
-    let seed = std::env::var("MODEL_SEED").ok().and_then(|seed| seed.parse().ok());
+    let seed = std::env::var("MODEL_SEED")
+        .ok()
+        .and_then(|seed| seed.parse().ok());
     let seed = seed.unwrap_or_else(|| u64::from(std::process::id()));
     println!("MODEL_SEED={seed}");
     let mut model = Model::new(seed);

@@ -273,8 +273,14 @@ impl Vault {
                 .filter(|(_, id)| wanted.contains(&***id))
                 .map(|(number, id)| (number as u32, id.to_string()))
                 .collect();
-            for (name, place) in index.places.iter().filter(|(_, p)| ids.contains_key(&p.segment)) {
-                held.entry(place.segment).or_default().push((*name, place.len));
+            for (name, place) in index
+                .places
+                .iter()
+                .filter(|(_, p)| ids.contains_key(&p.segment))
+            {
+                held.entry(place.segment)
+                    .or_default()
+                    .push((*name, place.len));
             }
             ids
         };

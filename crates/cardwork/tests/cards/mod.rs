@@ -124,7 +124,9 @@ impl LyingCard {
     pub fn changed(&self) -> BTreeMap<u64, Vec<u8>> {
         let state = self.state.lock().unwrap();
         let pages = state.pages.iter();
-        pages.map(|(page, bytes)| (page * PAGE, bytes.to_vec())).collect()
+        pages
+            .map(|(page, bytes)| (page * PAGE, bytes.to_vec()))
+            .collect()
     }
 
     /// What can be read of a range, where a part that fails reads as nothing.
@@ -236,7 +238,10 @@ impl CardIo for LyingCard {
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), CardError> {
         let mut state = self.state.lock().unwrap();
         self.call(&mut state, "reading", offset, |_| ())?;
-        assert!(offset + buf.len() as u64 <= self.size, "a read past the end");
+        assert!(
+            offset + buf.len() as u64 <= self.size,
+            "a read past the end"
+        );
         if let Fault::Unreadable(from, len) | Fault::Bad(from, len) = self.fault
             && self.touches((from, len), offset, buf.len() as u64)
         {
@@ -263,7 +268,10 @@ impl CardIo for LyingCard {
         self.call(&mut state, "writing", offset, |state| {
             state.take(self, offset, &data[..data.len() / 3]);
         })?;
-        assert!(offset + data.len() as u64 <= self.size, "a write past the end");
+        assert!(
+            offset + data.len() as u64 <= self.size,
+            "a write past the end"
+        );
         if let Fault::Bad(from, len) = self.fault
             && self.touches((from, len), offset, data.len() as u64)
         {

@@ -140,6 +140,26 @@ pub fn show_imprint(imprint: &Imprint) {
     if let Some(verified) = imprint.verified.filter(|_| imprint.state == "verified") {
         println!("    read back  {}, all equal", text::exact(verified));
     }
+    if imprint.state == "verified" && !imprint.size_proven {
+        println!("    size       as the card reports, not proven");
+    }
+    let left = match (imprint.state.as_str(), imprint.left_as.as_deref()) {
+        ("in doubt", _) => {
+            Some("the service ended meanwhile; put the card in, and what it is will be found out")
+        }
+        (_, Some("unfinished")) => Some("the card says itself that it is unfinished"),
+        (_, Some("may boot")) => Some("it may boot, but nothing vouches for it; write it again"),
+        _ => None,
+    };
+    if let Some(left) = left {
+        println!("    now        {left}");
+    }
+    if !imprint.settings_known {
+        println!("    settings   not known, it was restored");
+    }
+    for left in &imprint.left_out {
+        println!("    left out   {left}");
+    }
     for setting in &imprint.settings {
         if let Some(value) = &setting.value {
             println!("    {:<16} {value}", setting.name);

@@ -232,7 +232,9 @@ impl Device {
             Self::Show { name } => context.show(&context.client.device(&name).await?, show),
             Self::Behind { all } => {
                 let mut standings = context.client.standings().await?;
-                standings.retain(|one| all || matches!(one.standing.as_str(), "behind" | "not whole") || one.withdrawn);
+                standings.retain(|one| {
+                    all || matches!(one.standing.as_str(), "behind" | "not whole") || one.withdrawn
+                });
                 context.show(&standings, |standings| match standings.is_empty() {
                     true => println!("every card carries what its device follows"),
                     false => show_standings(standings),

@@ -161,7 +161,9 @@ fn show_plan(plan: &Plan) {
         text::exact(plan.card_size)
     );
     if !plan.size_proven {
-        println!("  size       as it reports; not proven, probes are added that find many forged cards, not all");
+        println!(
+            "  size       as it reports; not proven, probes are added that find many forged cards, not all"
+        );
     }
     println!("  holds now  {}", plan.card_holds);
     println!(

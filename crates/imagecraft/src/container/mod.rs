@@ -223,7 +223,9 @@ fn advice(what: &str) -> &'static str {
         "web page" => {
             "the publisher gave a page in place of the file, as where a login or a click is wanted. Fetch the image itself"
         }
-        "PDF document" | "picture" | "program" => "that is no disk image; give the image of a whole card",
+        "PDF document" | "picture" | "program" => {
+            "that is no disk image; give the image of a whole card"
+        }
         _ => "unpack it and add the disk image that is inside",
     }
 }

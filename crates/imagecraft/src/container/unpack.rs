@@ -100,7 +100,8 @@ impl<'a> Unpacker<'a> {
             failed: failed.clone(),
         });
         for layer in layers {
-            bytes = peel(bytes, *layer, padding.clone()).unwrap_or_else(|e| Box::new(Failing(e.to_string())));
+            bytes = peel(bytes, *layer, padding.clone())
+                .unwrap_or_else(|e| Box::new(Failing(e.to_string())));
         }
         Self {
             packing,

@@ -274,7 +274,9 @@ fn image_in<F: Read + Seek>(
             Ok(Packing::Plain) if looks_like_a_disk(&head) => return Ok(Ok(layers)),
             Ok(Packing::Plain) if damaged => return Ok(Err("its beginning is damaged")),
             Ok(Packing::Plain) => {
-                return Ok(Err("it begins neither with a partition table nor with a file system"));
+                return Ok(Err(
+                    "it begins neither with a partition table nor with a file system",
+                ));
             }
             Ok(Packing::Zip) => return Ok(Err("it is an archive in the archive")),
             Err(_) => return Ok(Err("it is a file of another kind")),

@@ -17,7 +17,7 @@ use super::extract::{Given, Operator};
 use crate::app::App;
 use crate::error::ApiError;
 use crate::plans::manifest_name;
-use crate::settings::{diff, growth, of_device, open_logins, planned_file};
+use crate::settings::{diff, growth, of_device, open_logins, planned_file, sheet_text};
 use crate::views;
 
 /// Imprints shown with a device.
@@ -312,8 +312,8 @@ async fn change(
                     ApiError::invalid("unknown-field", detail)
                 })?;
                 let value = with_kept_secrets(field, value, before(&field_name))?;
-                let sealed = team.sealed_on(device.id).contains(&field_name)
-                    || is_secret(&field_name);
+                let sealed =
+                    team.sealed_on(device.id).contains(&field_name) || is_secret(&field_name);
                 app.change_of(&device, field, value, sealed)?
             }
         };
@@ -359,7 +359,7 @@ async fn preview(
         .laid(&sheet, &counted, manifest_name(&release.manifest)?)
         .await?;
     let files = laid.iter().map(|one| api::PreviewFile {
-        file: planned_file(one, &app.keys),
+        file: planned_file(one, &app.keys, &sheet_text(&release)),
         before: one.before.clone(),
         diff: diff(one),
     });

@@ -26,7 +26,9 @@ pub async fn guard(request: Request, next: Next) -> Response {
         (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
         (header::REFERRER_POLICY, "no-referrer"),
     ] {
-        response.headers_mut().insert(name, HeaderValue::from_static(value));
+        response
+            .headers_mut()
+            .insert(name, HeaderValue::from_static(value));
     }
     response
 }
@@ -46,17 +48,26 @@ async fn as_problem(response: Response) -> Response {
         return response;
     }
     let (parts, body) = response.into_parts();
-    let words = axum::body::to_bytes(body, MOST_WORDS).await.unwrap_or_default();
+    let words = axum::body::to_bytes(body, MOST_WORDS)
+        .await
+        .unwrap_or_default();
     let words = String::from_utf8_lossy(&words).trim().to_owned();
     let (code, usual) = match status {
         StatusCode::NOT_FOUND => ("unknown", "there is no such address in this interface"),
-        StatusCode::METHOD_NOT_ALLOWED => {
-            ("bad-method", "this address does not take requests of this kind")
+        StatusCode::METHOD_NOT_ALLOWED => (
+            "bad-method",
+            "this address does not take requests of this kind",
+        ),
+        StatusCode::PAYLOAD_TOO_LARGE => {
+            ("too-long", "the request is longer than is taken at once")
         }
-        StatusCode::PAYLOAD_TOO_LARGE => ("too-long", "the request is longer than is taken at once"),
         _ => ("bad-request", "the request cannot be understood"),
     };
-    let detail = if words.is_empty() { usual.to_owned() } else { words };
+    let detail = if words.is_empty() {
+        usual.to_owned()
+    } else {
+        words
+    };
     let mut problem = ApiError::new(status, code, detail).into_response();
     if let Some(allow) = parts.headers.get(header::ALLOW) {
         problem.headers_mut().insert(header::ALLOW, allow.clone());

@@ -23,8 +23,8 @@ use std::sync::Arc;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;
-use utoipa::OpenApi;
 use tower_http::timeout::RequestBodyTimeoutLayer;
+use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
 use crate::app::App;

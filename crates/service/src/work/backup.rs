@@ -101,8 +101,12 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
         insertion: order.insertion as i64,
         taken_by: work.operator.clone(),
     };
-    let summary = format!("{name} taken of card {}, {} bytes new", order.card, growth.stored);
-    let result = json!({ "backup": name, "card": order.card, "content": content, "stored": growth.stored });
+    let summary = format!(
+        "{name} taken of card {}, {} bytes new",
+        order.card, growth.stored
+    );
+    let result =
+        json!({ "backup": name, "card": order.card, "content": content, "stored": growth.stored });
     let ending = work.ending(Outcome::Done(result.clone()));
     let added = work.record(|| app.records.add_backup(&new, &summary, &ending));
     if let Err(error) = added {

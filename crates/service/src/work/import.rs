@@ -433,7 +433,10 @@ fn check_published(
 
 /// What checksum files in the archive say of the image, where that is something else.
 fn checksums_inside(taken: &TakenIn) -> Vec<Finding> {
-    let name = taken.source.member().map_or("", |member| member.name.as_str());
+    let name = taken
+        .source
+        .member()
+        .map_or("", |member| member.name.as_str());
     let last = name.rsplit('/').next().unwrap_or(name);
     let raw = hex::encode(&taken.raw_sha256);
     let wrong = taken.source.checksums().iter().filter_map(|(file, text)| {

@@ -19,7 +19,10 @@ async fn main() {
     let mut seed = number(3, u64::from(std::process::id()));
     while begun.elapsed() < Duration::from_secs(60 * minutes) || all.kills < kills {
         seed += 1;
-        println!("seed {seed}, {:.0} s: {all:?}", begun.elapsed().as_secs_f64());
+        println!(
+            "seed {seed}, {:.0} s: {all:?}",
+            begun.elapsed().as_secs_f64()
+        );
         let mut model = Model::new(seed);
         for step in 0..60 {
             model.step(step % 2 == 1).await;

@@ -177,7 +177,9 @@ impl Release {
                         [
                             match (&one.device, one.carried) {
                                 (Some(device), true) => device.clone(),
-                                (Some(device), false) => format!("({device}, which has a newer card)"),
+                                (Some(device), false) => {
+                                    format!("({device}, which has a newer card)")
+                                }
                                 (None, _) => "-".into(),
                             },
                             one.card.clone(),

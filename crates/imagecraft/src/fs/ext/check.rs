@@ -63,17 +63,23 @@ impl<D: Disk> Ext<D> {
         while let Some((number, above, path)) = folders.pop() {
             let folder = inodes.read(number)?;
             if folder.kind() != NodeKind::Folder {
-                return Err(damaged(format!("{path} is no folder, though it is one by name")));
+                return Err(damaged(format!(
+                    "{path} is no folder, though it is one by name"
+                )));
             }
             self.claim_inode(&folder, &path, &mut claims)?;
             for (name, child) in self.checked_names(&folder, number, above, &path)? {
                 let at = format!("{}/{name}", path.trim_end_matches('/'));
                 if child < self.superblock.first_inode || child > self.superblock.inodes {
-                    return Err(damaged(format!("{at} leads to inode {child}, which is no file's")));
+                    return Err(damaged(format!(
+                        "{at} leads to inode {child}, which is no file's"
+                    )));
                 }
                 let inode = inodes.read(child)?;
                 if inode.mode == 0 || inode.links == 0 {
-                    return Err(damaged(format!("{at} leads to inode {child}, which is not in use")));
+                    return Err(damaged(format!(
+                        "{at} leads to inode {child}, which is not in use"
+                    )));
                 }
                 if inode.kind() == NodeKind::Folder {
                     if !seen_folders.insert(child) {
@@ -97,14 +103,23 @@ impl<D: Disk> Ext<D> {
         for group in 0..superblock.groups() {
             let found = superblock.group(&self.disk, group, false)?;
             let start = superblock.group_start(group);
-            claims.add(start, superblock.base_blocks(group).max(u64::from(group == 0)), 0);
+            claims.add(
+                start,
+                superblock.base_blocks(group).max(u64::from(group == 0)),
+                0,
+            );
             for (at, count) in [
                 (found.block_bitmap, 1),
                 (found.inode_bitmap, 1),
                 (found.inode_table, superblock.table_blocks()),
             ] {
-                if at.checked_add(count).is_none_or(|end| end > superblock.blocks) {
-                    return Err(damaged(format!("the tables of group {group} lie outside of it")));
+                if at
+                    .checked_add(count)
+                    .is_none_or(|end| end > superblock.blocks)
+                {
+                    return Err(damaged(format!(
+                        "the tables of group {group} lie outside of it"
+                    )));
                 }
                 claims.add(at, count, 0);
             }
@@ -173,7 +188,8 @@ impl<D: Disk> Ext<D> {
     }
 
     fn is_short(&self, inode: &Inode) -> bool {
-        inode.len < 60 && inode.flags & inode::EXTENTS == 0
+        inode.len < 60
+            && inode.flags & inode::EXTENTS == 0
             && (inode.sectors == 0 || self.is_in_place(inode))
     }
 }

@@ -242,7 +242,8 @@ impl<D: Disk + ?Sized> Walk<'_, D> {
             return Err(self.wrong("an extent tree of impossible depth"));
         }
         let room = node.len().saturating_sub(12) / 12;
-        if usize::from(entries) > room || le16(node, 4).is_none_or(|most| usize::from(most) > room) {
+        if usize::from(entries) > room || le16(node, 4).is_none_or(|most| usize::from(most) > room)
+        {
             return Err(self.wrong("an extent tree with more entries than it has room for"));
         }
         for entry in node[12..].chunks_exact(12).take(usize::from(entries)) {
