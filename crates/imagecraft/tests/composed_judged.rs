@@ -605,3 +605,42 @@ fn a_partition_inside_an_iso_is_not_changed_without_being_asked() {
     recipe.files[0].target = Target::Number(1);
     boot(&recipe).unwrap();
 }
+
+#[test]
+fn recorded_errors_and_a_crooked_fat_are_found() {
+    let dir = TempDir::new().unwrap();
+    // What the journal would tell the superblock at its next start.
+    let path = image(dir.path(), MBR, "-t ext4 -O ^metadata_csum");
+    let mut bytes = fs::read(&path).unwrap();
+    let journal = (20 << 20..60 << 20)
+        .step_by(1024)
+        .find(|at| bytes[*at..*at + 4] == [0xc0, 0x3b, 0x39, 0x98])
+        .expect("there is a journal");
+    bytes[journal + 0x20..journal + 0x24].copy_from_slice(&5_u32.to_be_bytes());
+    fs::write(&path, &bytes).unwrap();
+    let seen = imagecraft::inspect::inspect(&FileDisk::open(&path).unwrap()).unwrap();
+    let whole = seen.findings.iter().find(|one| one.code == "kept-whole");
+    assert!(
+        whole.is_some_and(|one| one.text.contains("journal recorded an error")),
+        "{:?}",
+        seen.findings
+    );
+
+    // A root folder of 500 entries ends inside of a sector.
+    let path = image(dir.path(), MBR, "-t ext4");
+    let file = fs::OpenOptions::new().write(true).open(&path).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&file, &500_u16.to_le_bytes(), 4 * MIB + 17).unwrap();
+    let base = FileDisk::open(&path).unwrap();
+    let map = Layout::read(&base).unwrap().map(&base).unwrap();
+    let refused = compose(&base, &map, 200 * MIB, &recipe()).map(|_| ());
+    assert!(
+        matches!(&refused, Err(ComposeError::Damaged { number: 1, found }) if found.contains("sectors")),
+        "{refused:?}"
+    );
+    let seen = imagecraft::inspect::inspect(&base).unwrap();
+    assert!(seen.findings.iter().any(|one| one.code == "damaged"));
+    // Insisted upon, it is done.
+    let mut insisted = recipe();
+    insisted.although_damaged = true;
+    compose(&base, &map, 200 * MIB, &insisted).unwrap();
+}

@@ -156,4 +156,18 @@ mod tests {
             assert!(error.contains(says), "{says}: {error}");
         }
     }
+
+    #[test]
+    fn no_feed_stops_the_reader() {
+        let good = r#"{"duplicarium_feed": 1, "title": "x", "releases": [
+            {"id": "a", "appliance": "quaylink", "version": "2.5", "file": "q.img.xz", "more": 1}]}"#;
+        for end in 0..good.len() {
+            let _ = parse(&good[..end]);
+            let _ = parse(&format!("{}{}", &good[..end], "[".repeat(100_000)));
+            let _ = parse(&format!("{}{}", &good[..end], "{\"releases\":".repeat(20_000)));
+        }
+        let many = r#"{"id": "a", "appliance": "q", "version": "1", "file": "f"},"#.repeat(20_000);
+        let many = format!("{{\"duplicarium_feed\": 1, \"releases\": [{}]}}", many.trim_end_matches(','));
+        assert!(parse(&many).unwrap_err().contains("more than"));
+    }
 }

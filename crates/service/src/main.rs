@@ -31,6 +31,10 @@ use tokio::sync::watch;
 use crate::app::App;
 use crate::config::{Args, Config};
 
+/// Gives memory back after work: the usual one keeps what each job's thread once had.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     let args = Args::parse();
     if args.openapi {
