@@ -164,10 +164,17 @@ mod tests {
         for end in 0..good.len() {
             let _ = parse(&good[..end]);
             let _ = parse(&format!("{}{}", &good[..end], "[".repeat(100_000)));
-            let _ = parse(&format!("{}{}", &good[..end], "{\"releases\":".repeat(20_000)));
+            let _ = parse(&format!(
+                "{}{}",
+                &good[..end],
+                "{\"releases\":".repeat(20_000)
+            ));
         }
         let many = r#"{"id": "a", "appliance": "q", "version": "1", "file": "f"},"#.repeat(20_000);
-        let many = format!("{{\"duplicarium_feed\": 1, \"releases\": [{}]}}", many.trim_end_matches(','));
+        let many = format!(
+            "{{\"duplicarium_feed\": 1, \"releases\": [{}]}}",
+            many.trim_end_matches(',')
+        );
         assert!(parse(&many).unwrap_err().contains("more than"));
     }
 }

@@ -20,6 +20,7 @@ mod uploads;
 mod views;
 mod work;
 
+use std::os::unix::process::CommandExt;
 use std::process::ExitCode;
 
 use anyhow::{Context, Result};
@@ -31,11 +32,28 @@ use tokio::sync::watch;
 use crate::app::App;
 use crate::config::{Args, Config};
 
-/// Gives memory back after work: the usual one keeps what each job's thread once had.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+/// Starts this program again with two arenas of memory. The system's allocator gives each thread one
+/// of its own and keeps what each of them once had, so that a service whose jobs have threads of
+/// their own would never become small again; how many there are can be said before the start only.
+fn bound_arenas() {
+    const ARENAS: &str = "MALLOC_ARENA_MAX";
+    if std::env::var_os(ARENAS).is_some() {
+        return;
+    }
+    let Ok(program) = std::env::current_exe() else {
+        return;
+    };
+    let mut words = std::env::args_os();
+    let mut again = std::process::Command::new(program);
+    if let Some(name) = words.next() {
+        again.arg0(name);
+    }
+    // Returns only if it failed; then the service goes on as it is.
+    let _ = again.args(words).env(ARENAS, "2").exec();
+}
 
 fn main() -> ExitCode {
+    bound_arenas();
     let args = Args::parse();
     if args.openapi {
         println!("{}", routes::document());
