@@ -401,7 +401,13 @@ pub fn backup(row: backups::Backup) -> api::Backup {
     }
 }
 
-pub fn job(row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
+/// A job; `progress` is there while its thread is. What it did is recorded together with its end, and
+/// its slot is free a moment later: until then it is under way.
+pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
+    if progress.is_some() && row.state != "waiting" {
+        row.state = "running".into();
+        (row.finished_at, row.error_code, row.error, row.result) = (None, None, None, None);
+    }
     api::Job {
         id: row.id,
         kind: row.kind,
