@@ -103,8 +103,10 @@ impl OwnServer {
         let password_file = data_dir.join("postgres.password");
         server.make(&password_file)?;
         let password = fs::read_to_string(&password_file).map_err(at(&password_file))?;
+        // One that a start which was killed has just begun may take a while until it answers.
+        let tries = if server.is_running() { 150 } else { 0 };
         let port = match server.running_port() {
-            Some(port) if server.connect(port, password.trim(), 3).await.is_ok() => {
+            Some(port) if server.connect(port, password.trim(), tries).await.is_ok() => {
                 tracing::info!(port, "adopted the PostgreSQL that was running");
                 port
             }
@@ -286,9 +288,11 @@ impl OwnServer {
                             .execute(&mut connection)
                             .await;
                     return match made {
+                        // It is there, or somebody makes it at this moment.
                         Err(e)
-                            if e.as_database_error()
-                                .is_none_or(|e| e.code().as_deref() != Some("42P04")) =>
+                            if e.as_database_error().is_none_or(|e| {
+                                !matches!(e.code().as_deref(), Some("42P04" | "23505"))
+                            }) =>
                         {
                             Err(self.no_answer(e))
                         }
