@@ -501,7 +501,13 @@ async fn settle_doubt(
                 }
             }
             Occupant::Unfinished(_) | Occupant::Stamped(_) => None,
-            _ if is_whole(app, slot, medium, &doubt).await?.is_none() => Some(None),
+            // What begins with zeros was never whole, and needs no reading.
+            occupant
+                if *occupant != Occupant::Blank
+                    && is_whole(app, slot, medium, &doubt).await?.is_none() =>
+            {
+                Some(None)
+            }
             _ if doubt.open && doubt.edges.as_deref() == Some(&bound.edges) => {
                 Some(Some(Spoilt::Untouched))
             }

@@ -141,8 +141,6 @@ pub struct Played {
     pub kills: u64,
     /// Times that the database was killed.
     pub database_kills: u64,
-    /// Writes whose end was found out when the card was seen again.
-    pub settled: u64,
 }
 
 /// What the model knows.
@@ -790,11 +788,10 @@ impl Model {
 
     /// At the end: everything that was acknowledged is there and reads, and boards boot what is
     /// called whole, under the name of whose card it is.
-    pub async fn finish(mut self) -> Played {
+    pub async fn finish(self) -> Played {
         let history = self.bed.done(&["job", "list"]);
         assert!(!history.contains("running"), "{history}");
         let log = std::fs::read_to_string(self.bed.log()).unwrap_or_default();
-        self.played.settled = log.matches("settled").count() as u64;
         assert!(!log.contains("panicked"), "{log}");
         for name in self.imported.clone() {
             let to = self.bed.dir().join("out.img");
