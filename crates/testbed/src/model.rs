@@ -124,8 +124,15 @@ enum Fate {
     Wraps(u64),
     /// The card holds only so much, and loses the rest.
     Drops(u64),
+    /// What is read has a bit wrong in every stretch of so many bytes.
+    Flips(u64),
+    /// The MiB behind this byte cannot be read.
+    Bad(u64),
     /// The service is killed after so many milliseconds.
     Killed(u64),
+    /// The service is killed as soon as the last block is on the card: a board would boot it, and the
+    /// records do not know yet.
+    KilledAtLastBlock,
     /// The database is killed after so many milliseconds.
     DatabaseKilled(u64),
 }
@@ -139,6 +146,10 @@ pub struct Played {
     pub done: u64,
     /// Times that the service was killed.
     pub kills: u64,
+    /// Of these, between the last block and the record.
+    pub last_block_kills: u64,
+    /// Jobs on cards that lie, fail or vanish.
+    pub faults: u64,
     /// Times that the database was killed.
     pub database_kills: u64,
 }
@@ -161,6 +172,20 @@ pub struct Model {
     withdrawn: bool,
     played: Played,
     what: String,
+}
+
+impl Fate {
+    /// The fault that the stand-in is given for it.
+    fn fault(self) -> Option<String> {
+        match self {
+            Self::Vanishes(after) => Some(format!("vanishes={after}")),
+            Self::Wraps(capacity) => Some(format!("wraps={capacity}")),
+            Self::Drops(capacity) => Some(format!("drops={capacity}")),
+            Self::Flips(every) => Some(format!("flips={every}")),
+            Self::Bad(place) => Some(format!("bad={place}+1048576")),
+            _ => None,
+        }
+    }
 }
 
 impl Model {
@@ -205,18 +230,24 @@ impl Model {
     pub async fn step(&mut self, deadly: bool) {
         self.played.steps += 1;
         let number = self.played.steps;
+        // Little can happen while nothing may be written, so that this does not last.
+        if self.withdrawn && (deadly || self.chance.below(3) == 0) {
+            self.change_state().await;
+            self.check().await;
+        }
         match self.chance.below(if deadly { 11 } else { 20 }) {
-            0..=5 => {
-                let fate = self.fate(deadly);
-                self.write(fate).await;
-            }
+            0..=5 => self.write_somewhere(deadly).await,
             6..=8 => {
                 let fate = self.fate(deadly);
-                self.back_up(fate).await;
+                if !self.back_up(fate).await && deadly {
+                    self.write_somewhere(deadly).await;
+                }
             }
             9 => {
                 let fate = self.fate(deadly);
-                self.restore(fate).await;
+                if !self.restore(fate).await && deadly {
+                    self.write_somewhere(deadly).await;
+                }
             }
             10 if deadly || self.imports < 3 => {
                 let fate = self.fate(deadly);
@@ -239,26 +270,23 @@ impl Model {
         let moment = self.chance.below(2500);
         match (deadly, self.chance.below(6)) {
             (true, 0) => Fate::DatabaseKilled(moment),
+            (true, 1) => Fate::KilledAtLastBlock,
             (true, _) => Fate::Killed(moment),
             (false, 0) => Fate::Cancelled(moment),
-            (false, 1) if self.chance.below(2) == 0 => {
-                let capacity = 60_000_000 + self.chance.below(4_000_000_000);
-                match self.chance.below(2) {
-                    0 => Fate::Wraps(capacity),
-                    _ => Fate::Drops(capacity),
-                }
-            }
-            (false, 1) => {
-                // Very often right at the end, where block 0 is put.
-                let near_the_end = self.chance.below(2) == 0;
-                let (from, width) = if near_the_end {
-                    (47_000_000, 1_800_000)
-                } else {
-                    (0, 48_000_000)
-                };
-                Fate::Vanishes(1 + from + self.chance.below(width))
-            }
+            (false, 1 | 2) => self.fault(),
             _ => Fate::Well,
+        }
+    }
+
+    fn fault(&mut self) -> Fate {
+        match self.chance.below(6) {
+            0 => Fate::Wraps(60_000_000 + self.chance.below(4_000_000_000)),
+            1 => Fate::Drops(60_000_000 + self.chance.below(4_000_000_000)),
+            2 => Fate::Flips(1_000_000 + self.chance.below(60_000_000)),
+            3 => Fate::Bad((4 << 20) + self.chance.below(150_000_000)),
+            // Very often right at the end, where block 0 is put.
+            4 => Fate::Vanishes(47_000_001 + self.chance.below(1_800_000)),
+            _ => Fate::Vanishes(1 + self.chance.below(48_000_000)),
         }
     }
 
@@ -363,39 +391,52 @@ impl Model {
         }
     }
 
+    async fn write_somewhere(&mut self, deadly: bool) {
+        let fate = self.fate(deadly);
+        self.write(fate).await;
+    }
+
     async fn write(&mut self, fate: Fate) {
         let (slot, card) = self.some_slot().await;
         let device = *self.chance.pick(&DEVICES);
         self.say(format!("write {device} to {card} in slot {slot}, {fate:?}"));
-        self.order_fault(card, slot, fate).await;
+        let fate = self.order_fault(card, slot, fate).await;
         match self.plan(slot, device).await {
             Some(plan) => self.carry_out(&plan, card, fate).await,
             None => self.mend(card, slot, fate),
         }
     }
 
-    /// A card that will vanish, put in anew: what was written to it before does not count.
-    async fn order_fault(&mut self, card: &str, slot: u32, fate: Fate) {
-        if let Fate::Vanishes(after) = fate {
-            self.bed
-                .standin(&["fault", card, &format!("vanishes={after}")]);
-            self.bed.put(card, slot);
-            self.settle().await;
+    /// A card with a fault, put in anew: what was written to it before does not count.
+    async fn order_fault(&mut self, card: &str, slot: u32, fate: Fate) -> Fate {
+        let Some(fault) = fate.fault() else {
+            return fate;
+        };
+        // The mark of a card that reads falsely cannot be told: it would get another label.
+        if matches!(fate, Fate::Flips(_)) && matches!(self.medium(card), Medium::Unfinished { .. })
+        {
+            return Fate::Well;
         }
+        self.played.faults += 1;
+        self.bed.standin(&["fault", card, &fault]);
+        self.bed.put(card, slot);
+        self.settle().await;
+        fate
     }
 
     fn mend(&self, card: &str, slot: u32, fate: Fate) {
-        if matches!(fate, Fate::Vanishes(_)) {
+        if fate.fault().is_some() {
             self.bed.standin(&["fault", card]);
             self.bed.put(card, slot);
         }
     }
 
-    async fn restore(&mut self, fate: Fate) {
+    /// Whether a restore was begun.
+    async fn restore(&mut self, fate: Fate) -> bool {
         let names: Vec<_> = self.backups.keys().cloned().collect();
         let (slot, card) = self.some_slot().await;
         if names.is_empty() {
-            return;
+            return false;
         }
         let backup = self.chance.pick(&names).clone();
         self.say(format!(
@@ -406,10 +447,16 @@ impl Model {
             slot,
             ..NewPlan::default()
         };
-        self.order_fault(card, slot, fate).await;
+        let fate = self.order_fault(card, slot, fate).await;
         match self.plan_of(&new).await {
-            Some(plan) => self.carry_out(&plan, card, fate).await,
-            None => self.mend(card, slot, fate),
+            Some(plan) => {
+                self.carry_out(&plan, card, fate).await;
+                true
+            }
+            None => {
+                self.mend(card, slot, fate);
+                false
+            }
         }
     }
 
@@ -455,16 +502,24 @@ impl Model {
         }
     }
 
-    async fn back_up(&mut self, fate: Fate) {
+    /// Whether a backup was begun.
+    async fn back_up(&mut self, fate: Fate) -> bool {
         let (slot, card) = self.some_slot().await;
         self.say(format!("back up {card} in slot {slot}, {fate:?}"));
         if !matches!(self.medium(card), Medium::Whole { .. }) {
-            return;
+            return false;
         }
+        // What lies when it is read tells the service nothing that it could find out.
+        let fate = match fate {
+            Fate::Vanishes(_) | Fate::Bad(_) => self.order_fault(card, slot, fate).await,
+            Fate::Wraps(_) | Fate::Drops(_) | Fate::Flips(_) => Fate::Well,
+            other => other,
+        };
         let before = self.medium(card);
         let job = self.client.take_backup(slot, None).await;
         let job = job.unwrap_or_else(|e| panic!("{}: {e}", self.what));
         let ended = self.let_happen(&job, fate).await;
+        self.mend(card, slot, fate);
         self.settle().await;
         assert_eq!(self.medium(card), before, "{}: it was only read", self.what);
         if ended.state == "done" {
@@ -474,6 +529,7 @@ impl Model {
             self.backups
                 .insert(name.expect("a backup has a name").to_owned(), release);
         }
+        true
     }
 
     async fn import(&mut self, fate: Fate) {
@@ -502,7 +558,7 @@ impl Model {
     async fn let_happen(&mut self, job: &Job, fate: Fate) -> Job {
         let wait = |millis| tokio::time::sleep(Duration::from_millis(millis));
         match fate {
-            Fate::Well | Fate::Vanishes(_) | Fate::Wraps(_) | Fate::Drops(_) => {}
+            fate if fate == Fate::Well || fate.fault().is_some() => {}
             Fate::Cancelled(moment) => {
                 wait(moment).await;
                 // It may be over by then.
@@ -514,10 +570,19 @@ impl Model {
                 self.bed.start_service();
                 self.played.kills += 1;
             }
+            Fate::KilledAtLastBlock => {
+                if self.until_bootable(job).await {
+                    self.played.last_block_kills += 1;
+                }
+                self.bed.kill_service();
+                self.bed.start_service();
+                self.played.kills += 1;
+            }
             Fate::DatabaseKilled(moment) => {
                 wait(moment).await;
                 self.kill_database();
             }
+            _ => unreachable!("faults are on the card"),
         }
         let begun = Instant::now();
         loop {
@@ -534,6 +599,32 @@ impl Model {
             );
             wait(50).await;
         }
+    }
+
+    /// Waits for the moment in which a write's last block is on its card; false where the job is none,
+    /// or was over before that was seen.
+    async fn until_bootable(&self, job: &Job) -> bool {
+        let card = job.slot.and_then(|slot| self.slots.get(&(slot as u32)));
+        let writes = matches!(job.kind.as_str(), "write" | "restore");
+        let (Some(card), true) = (card, writes) else {
+            tokio::time::sleep(Duration::from_millis(700)).await;
+            return false;
+        };
+        let file = std::fs::File::open(self.bed.card_file(card)).expect("the card is a file");
+        let mut head = [0; 512];
+        let mut begun = false;
+        let started = Instant::now();
+        // Asking the service would take longer than the moment lasts: only the medium is looked at.
+        while started.elapsed() < Duration::from_secs(60) {
+            std::os::unix::fs::FileExt::read_exact_at(&file, &mut head, 0).expect("it has a head");
+            let bootable = head[510..] == [0x55, 0xaa];
+            if begun && bootable {
+                return true;
+            }
+            begun |= head.windows(10).any(|part| part == b"UNFINISHED");
+            std::thread::sleep(Duration::from_micros(200));
+        }
+        false
     }
 
     fn kill_database(&mut self) {

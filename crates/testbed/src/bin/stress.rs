@@ -31,15 +31,20 @@ async fn main() {
         all.steps += played.steps;
         all.done += played.done;
         all.kills += played.kills;
+        all.last_block_kills += played.last_block_kills;
+        all.faults += played.faults;
         all.database_kills += played.database_kills;
     }
     println!(
-        "{} steps in {:.0} s: {} jobs done, service killed {} times, database {} times; nothing acknowledged was lost, \
+        "{} steps in {:.0} s: {} jobs done, service killed {} times, {} of them between the last block and the \
+         record, database {} times, {} cards that lied, failed or vanished; nothing acknowledged was lost, \
          nothing false was said",
         all.steps,
         begun.elapsed().as_secs_f64(),
         all.done,
         all.kills,
-        all.database_kills
+        all.last_block_kills,
+        all.database_kills,
+        all.faults
     );
 }
