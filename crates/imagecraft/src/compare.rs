@@ -241,7 +241,11 @@ impl Pair<'_> {
                     before: Some(a.len),
                     after: b.map(|b| b.len),
                 }),
-                None => found.same += u64::from(a.kind == NodeKind::File),
+                None => {
+                    found.same = found
+                        .same
+                        .saturating_add(u64::from(a.kind == NodeKind::File))
+                }
             }
         }
         found

@@ -313,7 +313,7 @@ pub fn compose<B: Disk>(
     let mut base_map = base_map.resized(end).resized(card_len);
     if let Some(table) = &before.gpt {
         table.fit(&mut disk)?;
-        let backup = card_len - table.backup_len();
+        let backup = card_len.saturating_sub(table.backup_len());
         base_map.set(backup, card_len, crate::ByteKind::Data);
     }
     let mut work = Work::default();

@@ -57,10 +57,13 @@ pub trait Disk: Send + Sync {
         check_range(self.len(), offset, len)?;
         let zeros = vec![0; len.min(1 << 16) as usize];
         let mut at = offset;
-        while at < offset + len {
-            let piece = (offset + len - at).min(zeros.len() as u64);
+        while at < offset.saturating_add(len) {
+            let piece = offset
+                .saturating_add(len)
+                .saturating_sub(at)
+                .min(zeros.len() as u64);
             self.write_at(at, &zeros[..piece as usize])?;
-            at += piece;
+            at = at.saturating_add(piece);
         }
         Ok(())
     }
@@ -146,14 +149,14 @@ impl Disk for MemoryDisk {
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
         check_range(self.len(), offset, buf.len() as u64)?;
         let start = offset as usize;
-        buf.copy_from_slice(&self.0[start..start + buf.len()]);
+        buf.copy_from_slice(&self.0[start..start.saturating_add(buf.len())]);
         Ok(())
     }
 
     fn write_at(&mut self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         check_range(self.len(), offset, data.len() as u64)?;
         let start = offset as usize;
-        self.0[start..start + data.len()].copy_from_slice(data);
+        self.0[start..start.saturating_add(data.len())].copy_from_slice(data);
         Ok(())
     }
 }
@@ -247,17 +250,17 @@ impl<D: Disk> Disk for Window<D> {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
         check_range(self.len, offset, buf.len() as u64)?;
-        self.disk.read_at(self.start + offset, buf)
+        self.disk.read_at(self.start.saturating_add(offset), buf)
     }
 
     fn write_at(&mut self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         check_range(self.len, offset, data.len() as u64)?;
-        self.disk.write_at(self.start + offset, data)
+        self.disk.write_at(self.start.saturating_add(offset), data)
     }
 
     fn zero_at(&mut self, offset: u64, len: u64) -> Result<(), DiskError> {
         check_range(self.len, offset, len)?;
-        self.disk.zero_at(self.start + offset, len)
+        self.disk.zero_at(self.start.saturating_add(offset), len)
     }
 }
 

@@ -67,9 +67,9 @@ pub fn reach(
     }
     let backup = layout.gpt.as_ref().map_or(0, |gpt| gpt.backup_len());
     let mut end = card_len.saturating_sub(growth.leave.max(backup));
-    end -= end % BORDER;
+    end = end.saturating_sub(end % BORDER);
     if layout.table == TableKind::Mbr {
-        end = end.min(u64::from(u32::MAX) * crate::SECTOR / BORDER * BORDER);
+        end = end.min((u64::from(u32::MAX) * crate::SECTOR / BORDER).saturating_mul(BORDER));
     }
     if layout.table == TableKind::None {
         return Ok((last, card_len.saturating_sub(growth.leave)));

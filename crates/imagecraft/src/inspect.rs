@@ -137,7 +137,7 @@ pub fn inspect_kept<D: Disk + ?Sized>(disk: &D, kept: &Map) -> Result<Inspection
         partitions,
         gaps: gaps(&layout, disk.len()),
         smallest_card: behind
-            .map_or(0, |end| end + layout.backup_len())
+            .map_or(0, |end| end.saturating_add(layout.backup_len()))
             .max(layout.smallest_card()),
         shrunk_card: match behind {
             Some(_) => None,
@@ -212,7 +212,7 @@ fn gaps(layout: &Layout, disk_len: u64) -> Vec<Gap> {
         if start > at {
             gaps.push(Gap {
                 start: at,
-                len: start - at,
+                len: start.saturating_sub(at),
             });
         }
         at = at.max(end);
@@ -229,5 +229,5 @@ fn shrunk_card(layout: &Layout, usages: &[Option<Usage>]) -> Option<u64> {
         .max_by_key(|(partition, _)| partition.end())?;
     let shrunk = usage.as_ref()?.shrunk?;
     let saved = last.len.saturating_sub(shrunk);
-    (saved > 0).then(|| layout.smallest_card() - saved)
+    (saved > 0).then(|| layout.smallest_card().saturating_sub(saved))
 }

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::fs::{self, FileSystem, Usage};
+use crate::number::times;
 use crate::table::{TableKind, gpt, mbr};
 use crate::{ByteKind, CHUNK, Disk, DiskError, Finding, Map, SECTOR, Window};
 
@@ -257,9 +258,9 @@ impl Layout {
             }
         }
         if whole
-            && gpt::SECTOR_SIZES
-                .iter()
-                .any(|size| gpt::read(disk, *size, disk.len() / size - 1).is_ok())
+            && gpt::SECTOR_SIZES.iter().any(|size| {
+                gpt::read(disk, *size, times(disk.len(), *size).saturating_sub(1)).is_ok()
+            })
         {
             findings.push(Finding::note(
                 "old-gpt",
@@ -302,17 +303,19 @@ impl Layout {
             }
             Err(gpt::GptError::Disk(e)) => return Err(e.into()),
             Err(primary) if !whole => return Err(primary.into()),
-            Err(primary) => match read_any(disk, |size| disk.len() / size - 1) {
-                Ok(backup) => {
-                    findings.push(Finding::caution(
+            Err(primary) => {
+                match read_any(disk, |size| times(disk.len(), size).saturating_sub(1)) {
+                    Ok(backup) => {
+                        findings.push(Finding::caution(
                         "gpt-from-backup",
                         format!("The first copy of the GUID partition table is damaged ({primary}); the backup at the disk's end was used, and both are whole again on every card written."),
                     ));
-                    backup
+                        backup
+                    }
+                    Err(gpt::GptError::Disk(e)) => return Err(e.into()),
+                    Err(_) => return Err(primary.into()),
                 }
-                Err(gpt::GptError::Disk(e)) => return Err(e.into()),
-                Err(_) => return Err(primary.into()),
-            },
+            }
         };
         if table.sector != SECTOR {
             findings.push(Finding::caution(
@@ -444,15 +447,15 @@ impl Layout {
         {
             let (from, mut to) = (run.start.max(first), run.end.min(disk.len()));
             while to > from {
-                let at = (to - 1) / CHUNK * CHUNK;
+                let at = (to.saturating_sub(1) / CHUNK).saturating_mul(CHUNK);
                 let at = at.max(from);
-                let mut bytes = disk.read_vec(at, (to - at) as usize)?;
+                let mut bytes = disk.read_vec(at, to.saturating_sub(at) as usize)?;
                 for (start, end) in &known {
-                    let within = |byte: u64| (byte.clamp(at, to) - at) as usize;
+                    let within = |byte: u64| byte.clamp(at, to).saturating_sub(at) as usize;
                     bytes[within(*start)..within(*end)].fill(0);
                 }
                 if let Some(last) = bytes.iter().rposition(|byte| *byte != 0) {
-                    return Ok(Some(at + last as u64 + 1));
+                    return Ok(Some(at.saturating_add(last as u64).saturating_add(1)));
                 }
                 to = at;
             }
@@ -544,7 +547,7 @@ fn judge_backup<D: Disk + ?Sized>(
     disk: &D,
     primary: &gpt::Gpt,
 ) -> Result<Option<Finding>, DiskError> {
-    let last = disk.len() / primary.sector - 1;
+    let last = times(disk.len(), primary.sector).saturating_sub(1);
     let at_end = gpt::read(disk, primary.sector, last);
     if let Ok(backup) = &at_end {
         return Ok((!primary.agrees_with(backup)).then(|| {
@@ -559,8 +562,9 @@ fn judge_backup<D: Disk + ?Sized>(
     }
     let elsewhere = primary
         .other_at()
-        .filter(|at| *at / primary.sector != last)
-        .and_then(|at| gpt::read(disk, primary.sector, at / primary.sector).ok());
+        .map(|at| times(at, primary.sector))
+        .filter(|sector| *sector != last)
+        .and_then(|sector| gpt::read(disk, primary.sector, sector).ok());
     Ok(Some(match elsewhere {
         Some(_) => Finding::note(
             "backup-not-at-end",

@@ -14,6 +14,8 @@
 //! # Ok::<(), imagecraft::DiskError>(())
 //! ```
 
+#![cfg_attr(not(test), deny(clippy::arithmetic_side_effects))]
+
 pub mod compare;
 pub mod compose;
 pub mod container;
@@ -24,7 +26,10 @@ pub mod grow;
 pub mod inspect;
 mod layout;
 mod machine;
+#[allow(clippy::arithmetic_side_effects, reason = "ranges of our own making")]
 mod map;
+mod number;
+#[allow(clippy::arithmetic_side_effects, reason = "ranges of our own making")]
 mod overlay;
 mod ranges;
 mod spool;

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use crate::Finding;
 use crate::fs::{FileError, Files, Node, NodeKind};
-use crate::table::le16;
+use crate::number::le16;
 
 /// Programs that nearly every system has, under one of their usual names.
 const PROGRAMS: [&str; 8] = [
@@ -111,7 +111,8 @@ fn look_at_boot(files: &dyn Files, machine: &mut Machine) {
 }
 
 fn boot_file(head: &[u8], machine: &mut Machine) {
-    let magic = |at: usize, bytes: &[u8]| head.get(at..at + bytes.len()) == Some(bytes);
+    let magic =
+        |at: usize, bytes: &[u8]| head.get(at..at.saturating_add(bytes.len())) == Some(bytes);
     if magic(0, &[0xd0, 0x0d, 0xfe, 0xed]) {
         machine.boot.insert("device tree".into());
     } else if magic(0, &[0x27, 0x05, 0x19, 0x56]) {
@@ -204,7 +205,7 @@ fn grower(files: &dyn Files) -> Result<Option<String>, FileError> {
                 if left == 0 {
                     return Ok(None);
                 }
-                left -= 1;
+                left = left.saturating_sub(1);
                 let path = format!("{folder}/{}", node.name);
                 if node.kind == NodeKind::Folder && path.matches('/').count() < 5 {
                     waiting.push(path);

@@ -40,22 +40,24 @@ impl Spool {
         let zero = |piece: &[u8]| piece.iter().all(|byte| *byte == 0);
         let mut at = 0;
         while at < bytes.len() {
-            let end = bytes.len().min(at + HOLE);
+            let end = bytes.len().min(at.saturating_add(HOLE));
             if !zero(&bytes[at..end]) {
                 // Pieces that follow each other go in one write.
                 let mut last = end;
-                while last < bytes.len() && !zero(&bytes[last..bytes.len().min(last + HOLE)]) {
-                    last = bytes.len().min(last + HOLE);
+                while last < bytes.len()
+                    && !zero(&bytes[last..bytes.len().min(last.saturating_add(HOLE))])
+                {
+                    last = bytes.len().min(last.saturating_add(HOLE));
                 }
                 self.file
-                    .write_all_at(&bytes[at..last], self.arrived + at as u64)?;
-                self.written += (last - at) as u64;
+                    .write_all_at(&bytes[at..last], self.arrived.saturating_add(at as u64))?;
+                self.written = self.written.saturating_add(last.saturating_sub(at) as u64);
                 at = last;
             } else {
                 at = end;
             }
         }
-        self.arrived += bytes.len() as u64;
+        self.arrived = self.arrived.saturating_add(bytes.len() as u64);
         Ok(())
     }
 
@@ -83,7 +85,7 @@ impl Disk for Spool {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
         check_range(self.len(), offset, buf.len() as u64)?;
-        let needed = offset + buf.len() as u64;
+        let needed = offset.saturating_add(buf.len() as u64);
         if needed > self.arrived {
             return Err(DiskError::NotYet { needed });
         }
@@ -92,10 +94,10 @@ impl Disk for Spool {
             // Behind the last byte that was not zero the file ends early.
             match self
                 .file
-                .read_at(&mut buf[filled..], offset + filled as u64)?
+                .read_at(&mut buf[filled..], offset.saturating_add(filled as u64))?
             {
                 0 => break,
-                read => filled += read,
+                read => filled = filled.saturating_add(read),
             }
         }
         buf[filled..].fill(0);

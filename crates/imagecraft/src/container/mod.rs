@@ -243,7 +243,7 @@ fn members(held: &[Member]) -> String {
         .collect::<Vec<_>>()
         .join(", ");
     if held.len() > SHOWN {
-        text.push_str(&format!(" and {} more", held.len() - SHOWN));
+        text.push_str(&format!(" and {} more", held.len().saturating_sub(SHOWN)));
     }
     text
 }

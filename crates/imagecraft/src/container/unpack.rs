@@ -67,7 +67,7 @@ impl<R: Read> Read for Counted<R> {
                 self.failed.set(true);
             }
         })?;
-        self.count.set(self.count.get() + read as u64);
+        self.count.set(self.count.get().saturating_add(read as u64));
         Ok(read)
     }
 }
@@ -139,8 +139,8 @@ impl<'a> Unpacker<'a> {
             match self.bytes.read(&mut buf[filled..]) {
                 Ok(0) => break,
                 Ok(read) => {
-                    filled += read;
-                    self.raw += read as u64;
+                    filled = filled.saturating_add(read);
+                    self.raw = self.raw.saturating_add(read as u64);
                     self.keep_within_limits()?;
                 }
                 Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
@@ -157,7 +157,7 @@ impl<'a> Unpacker<'a> {
             });
         }
         let packed = self.packed.get().max(1);
-        if self.raw > SWELL_FROM && self.raw / packed > self.limits.swell {
+        if self.raw > SWELL_FROM && self.raw > packed.saturating_mul(self.limits.swell) {
             return Err(ContainerError::Swells {
                 packed,
                 raw: self.raw,
@@ -211,7 +211,8 @@ impl<R: BufRead> Read for Members<R> {
                 let ended = held.is_empty();
                 let next = zeros < held.len();
                 rest.consume(zeros);
-                self.padding.set(self.padding.get() + zeros as u64);
+                self.padding
+                    .set(self.padding.get().saturating_add(zeros as u64));
                 if ended {
                     return Ok(0);
                 }

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use zip::{CompressionMethod, ZipArchive};
 
 use super::{ContainerError, Limits, PROBE_LEN, Packing, Source, Unpacker, looks_like_a_disk};
-use crate::table::{le16, le32, le64};
+use crate::number::{le16, le32, le64};
 
 /// Largest directory of an archive that is read, in bytes.
 const MOST_DIRECTORY: u64 = 16 << 20;
@@ -69,7 +69,9 @@ struct Checked<R> {
 
 impl<R: Read> Read for Checked<R> {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let most = buf.len().min(self.left.min(1 << 30) as usize + 1);
+        let most = buf
+            .len()
+            .min((self.left.min(1 << 30) as usize).saturating_add(1));
         let read = self.bytes.read(&mut buf[..most])?;
         if read == 0 && !buf.is_empty() {
             if self.left > 0 {
@@ -99,7 +101,9 @@ fn check_directory<F: Read + Seek>(file: &mut F, len: u64) -> Result<(), Contain
     let from = len.saturating_sub(0xffff + 22 + 20);
     file.seek(SeekFrom::Start(from))?;
     let mut tail = Vec::new();
-    file.by_ref().take(len - from).read_to_end(&mut tail)?;
+    file.by_ref()
+        .take(len.saturating_sub(from))
+        .read_to_end(&mut tail)?;
     let end = tail
         .windows(4)
         .rposition(|window| window == b"PK\x05\x06")
@@ -108,8 +112,8 @@ fn check_directory<F: Read + Seek>(file: &mut F, len: u64) -> Result<(), Contain
                 "its directory, which stands at the end, is missing: the file was cut off after {len} bytes; fetch it again"
             ))
         })?;
-    let mut size = u64::from(le32(&tail, end + 12).unwrap_or(u32::MAX));
-    let mut entries = u64::from(le16(&tail, end + 10).unwrap_or(u16::MAX));
+    let mut size = u64::from(le32(&tail, end.saturating_add(12)).unwrap_or(u32::MAX));
+    let mut entries = u64::from(le16(&tail, end.saturating_add(10)).unwrap_or(u16::MAX));
     let locator = end.checked_sub(20).and_then(|at| tail.get(at..end));
     if let Some(locator) = locator.filter(|raw| raw.starts_with(b"PK\x06\x07"))
         && let Some(at) = le64(locator, 8)
@@ -149,9 +153,10 @@ pub(super) fn find<F: Read + Seek>(
         }
         let method = entry.compression();
         let member = Member {
-            name: entry
-                .name()
-                .map_or_else(|_| format!("file {}", index + 1), |name| name.into_owned()),
+            name: entry.name().map_or_else(
+                |_| format!("file {}", index.saturating_add(1)),
+                |name| name.into_owned(),
+            ),
             raw_len: entry.size(),
             stored_len: entry.compressed_size(),
             at: entry.data_start().unwrap_or(0),

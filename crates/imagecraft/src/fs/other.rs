@@ -2,7 +2,7 @@
 //! SquashFS, ISO 9660, NTFS, exFAT.
 
 use super::{FileSystem, label, uuid_text};
-use crate::table::{le32, le64};
+use crate::number::{le32, le64};
 use crate::{Disk, DiskError};
 
 /// Bytes from the start that hold the marks of all kinds.
@@ -39,7 +39,7 @@ pub(super) fn signature(head: &[u8]) -> Option<&'static str> {
     MARKS
         .iter()
         .find(|mark| {
-            head.get(mark.at..mark.at + mark.bytes.len())
+            head.get(mark.at..mark.at.saturating_add(mark.bytes.len()))
                 .is_some_and(|found| found == mark.bytes)
         })
         .map(|mark| mark.kind)
@@ -51,7 +51,7 @@ pub(super) fn recognise<D: Disk + ?Sized>(disk: &D) -> Result<Option<FileSystem>
     let Some(kind) = signature(&head) else {
         return Ok(None);
     };
-    let part = |at: usize, len: usize| head.get(at..at + len);
+    let part = |at: usize, len: usize| head.get(at..at.saturating_add(len));
     let (name, uuid) = match kind {
         "LUKS" => (None, part(168, 40).and_then(label)),
         "Btrfs" => (None, part(0x10020, 16).map(uuid_text)),

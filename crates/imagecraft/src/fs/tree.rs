@@ -86,7 +86,7 @@ pub trait Files {
         let mut bytes = Vec::new();
         let enough = "enough";
         let read = self.read_into(path, &mut |piece| {
-            let take = piece.len().min(most - bytes.len());
+            let take = piece.len().min(most.saturating_sub(bytes.len()));
             bytes.extend_from_slice(&piece[..take]);
             if bytes.len() == most {
                 return Err(std::io::Error::other(enough));
@@ -137,11 +137,11 @@ fn walk_folder(
         if *left == 0 {
             return Ok(());
         }
-        *left -= 1;
+        *left = (*left).saturating_sub(1);
         let path = format!("{path}/{}", node.name);
         visit(&path, &node)?;
         if node.kind == NodeKind::Folder && depth < MOST_DEPTH && seen.insert(node.id) {
-            walk_folder(files, &path, depth + 1, seen, left, visit)?;
+            walk_folder(files, &path, depth.saturating_add(1), seen, left, visit)?;
         }
     }
     Ok(())

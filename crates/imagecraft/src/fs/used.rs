@@ -27,7 +27,7 @@ impl Used {
 
     /// Length of the file system in bytes.
     pub fn len(&self) -> u64 {
-        self.blocks * self.block_len
+        self.blocks.saturating_mul(self.block_len)
     }
 
     /// Adds the blocks from `start` on, as far as they exist.
@@ -45,18 +45,18 @@ impl Used {
         let mut at = start;
         while at < end {
             let bit = at % 64;
-            let take = (64 - bit).min(end - at);
+            let take = 64_u64.saturating_sub(bit).min(end.saturating_sub(at));
             let ones = if take == 64 {
                 u64::MAX
             } else {
-                (1 << take) - 1
+                (1_u64 << take).saturating_sub(1)
             };
             let word = &mut self.words[(at / 64) as usize];
             match used {
                 true => *word |= ones << bit,
                 false => *word &= !(ones << bit),
             }
-            at += take;
+            at = at.saturating_add(take);
         }
     }
 
@@ -80,7 +80,7 @@ impl Used {
             .iter()
             .map(|word| u64::from(word.count_ones()))
             .sum();
-        blocks * self.block_len
+        blocks.saturating_mul(self.block_len)
     }
 
     /// First block from `from` on that is in the set, or not in it.
@@ -91,9 +91,11 @@ impl Used {
             let wanted = if used { word } else { !word };
             let word = wanted >> (at % 64);
             if word != 0 {
-                return (at + u64::from(word.trailing_zeros())).min(self.blocks);
+                return at
+                    .saturating_add(u64::from(word.trailing_zeros()))
+                    .min(self.blocks);
             }
-            at = (at / 64 + 1) * 64;
+            at = (at / 64).saturating_add(1).saturating_mul(64);
         }
         self.blocks
     }
@@ -105,7 +107,7 @@ impl Used {
             if let Some(map) = self.map_over(len, gap) {
                 return map;
             }
-            gap *= 4;
+            gap = gap.saturating_mul(4);
         }
     }
 
@@ -116,12 +118,20 @@ impl Used {
         while start < self.blocks {
             let mut end = self.next(start, false);
             let mut following = self.next(end, true);
-            while following < self.blocks && following - end < gap {
+            while following < self.blocks && following.saturating_sub(end) < gap {
                 end = self.next(following, false);
                 following = self.next(end, true);
             }
-            map.push(start * self.block_len - map.len(), ByteKind::Free);
-            map.push((end - start) * self.block_len, ByteKind::Data);
+            map.push(
+                start
+                    .saturating_mul(self.block_len)
+                    .saturating_sub(map.len()),
+                ByteKind::Free,
+            );
+            map.push(
+                end.saturating_sub(start).saturating_mul(self.block_len),
+                ByteKind::Data,
+            );
             if map.runs().len() > MOST_RUNS {
                 return None;
             }

@@ -1,7 +1,7 @@
 //! The GUID partition table (UEFI specification, 5.3): a header in sector 1 and a copy of it in
 //! the last sector, each with a CRC-32 and an array of entries.
 
-use super::{le32, le64};
+use crate::number::{le32, le64, times};
 use crate::{Disk, DiskError, SECTOR};
 
 /// Sector sizes that a table can be made for, in bytes.
@@ -103,7 +103,7 @@ pub fn read<D: Disk + ?Sized>(disk: &D, size: u64, sector: u64) -> Result<Gpt, G
         return Err(field("MyLBA"));
     }
     let entry_len = u64::from(le32(&header, 84).unwrap_or(0));
-    let bytes = u64::from(le32(&header, 80).unwrap_or(0)) * entry_len;
+    let bytes = u64::from(le32(&header, 80).unwrap_or(0)).saturating_mul(entry_len);
     if entry_len < 128 || !entry_len.is_power_of_two() {
         return Err(field("SizeOfPartitionEntry"));
     }
@@ -160,7 +160,9 @@ pub fn read<D: Disk + ?Sized>(disk: &D, size: u64, sector: u64) -> Result<Gpt, G
 impl Gpt {
     /// Bytes that the backup entries and the backup header take at the disk's end.
     pub fn backup_len(&self) -> u64 {
-        (self.array.len() as u64).next_multiple_of(self.sector) + self.sector
+        (self.array.len() as u64)
+            .next_multiple_of(self.sector)
+            .saturating_add(self.sector)
     }
 
     /// First byte of the other copy's header, as this copy says.
@@ -184,10 +186,11 @@ impl Gpt {
         entry.len = end.checked_sub(entry.start)?;
         let entry_len = le32(&self.header, 84)? as usize;
         let at = (number as usize).checked_sub(1)?.checked_mul(entry_len)?;
-        let last = (end / self.sector).checked_sub(1)?;
+        let last = times(end, self.sector).checked_sub(1)?;
         longer
             .array
-            .get_mut(at + 40..at + 48)?
+            .get_mut(at..)?
+            .get_mut(40..48)?
             .copy_from_slice(&last.to_le_bytes());
         let crc = crc32fast::hash(&longer.array);
         longer.header[88..92].copy_from_slice(&crc.to_le_bytes());
@@ -199,8 +202,9 @@ impl Gpt {
     /// entries stay; the protective record in sector 0 is stretched over the disk.
     pub fn fit<D: Disk + ?Sized>(&self, disk: &mut D) -> Result<(), GptError> {
         let size = self.sector;
-        let sectors = disk.len() / size;
-        let backup_at = (sectors * size)
+        let sectors = times(disk.len(), size);
+        let backup_at = sectors
+            .saturating_mul(size)
             .checked_sub(self.backup_len())
             .ok_or(GptError::NoRoom)?;
         if self
@@ -210,7 +214,8 @@ impl Gpt {
         {
             return Err(GptError::NoRoom);
         }
-        let last = sectors - 1;
+        let backup_sector = times(backup_at, size);
+        let last = sectors.saturating_sub(1);
         // The header that was read may be the backup copy, whose entries lie behind the partitions.
         let primary_array = match le64(&self.header, 24) {
             Some(1) => le64(&self.header, 72).unwrap_or(2),
@@ -220,7 +225,7 @@ impl Gpt {
             let mut header = self.header.clone();
             header[24..32].copy_from_slice(&own.to_le_bytes());
             header[32..40].copy_from_slice(&other.to_le_bytes());
-            header[48..56].copy_from_slice(&(backup_at / size - 1).to_le_bytes());
+            header[48..56].copy_from_slice(&backup_sector.saturating_sub(1).to_le_bytes());
             header[72..80].copy_from_slice(&array.to_le_bytes());
             let crc = crc_of_header(&header);
             header[16..20].copy_from_slice(&crc.to_le_bytes());
@@ -228,9 +233,9 @@ impl Gpt {
             header
         };
         disk.write_at(size, &copy(1, last, primary_array))?;
-        disk.write_at(primary_array * size, &self.array)?;
+        disk.write_at(primary_array.saturating_mul(size), &self.array)?;
         disk.write_at(backup_at, &self.array)?;
-        disk.write_at(last * size, &copy(last, 1, backup_at / size))?;
+        disk.write_at(last.saturating_mul(size), &copy(last, 1, backup_sector))?;
         stretch_protective(disk, sectors)
     }
 }
@@ -242,14 +247,12 @@ fn stretch_protective<D: Disk + ?Sized>(disk: &mut D, sectors: u64) -> Result<()
     let only_protective = super::mbr::parse(&sector)
         .is_some_and(|mbr| mbr.entries.len() == 1 && mbr.entries[0].kind == super::mbr::PROTECTIVE);
     if only_protective {
-        let at = 446
-            + sector[446..510]
-                .chunks_exact(16)
-                .position(|raw| raw[4] != 0)
-                .unwrap_or(0)
-                * 16;
-        let len = u32::try_from(sectors - 1).unwrap_or(u32::MAX);
-        sector[at + 12..at + 16].copy_from_slice(&len.to_le_bytes());
+        let used = sector[446..510]
+            .chunks_exact(16)
+            .position(|raw| raw[4] != 0);
+        let at = used.unwrap_or(0).saturating_mul(16).saturating_add(446);
+        let len = u32::try_from(sectors.saturating_sub(1)).unwrap_or(u32::MAX);
+        sector[at..][12..16].copy_from_slice(&len.to_le_bytes());
         disk.write_at(0, &sector)?;
     }
     Ok(())

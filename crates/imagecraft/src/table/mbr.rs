@@ -1,7 +1,7 @@
 //! The master boot record: four entries of 16 bytes at byte 446 of sector 0, signature 55 AA at
 //! byte 510 (as laid down for the IBM PC and described in the UEFI specification, 5.2.1).
 
-use super::{le16, le32};
+use crate::number::{le16, le32};
 use crate::{Disk, DiskError, SECTOR};
 
 /// Most logical partitions that are followed; the chain of a real disk is far shorter.
@@ -118,7 +118,7 @@ pub fn logical<D: Disk + ?Sized>(disk: &D, extended: &Entry) -> Result<Chain, Di
         let (kind, start, len, active) = read(&sector[446..462], at);
         if kind != 0 && len != 0 {
             chain.entries.push(Entry {
-                number: 5 + chain.entries.len() as u32,
+                number: (chain.entries.len() as u32).saturating_add(5),
                 kind,
                 start,
                 len,
@@ -165,7 +165,13 @@ pub fn lengthen<D: Disk + ?Sized>(disk: &mut D, number: u32, end: u64) -> Result
     let head = disk.read_vec(0, SECTOR as usize)?;
     let table = parse(&head).ok_or_else(missing)?;
     if let Some(entry) = table.entries.iter().find(|entry| entry.number == number) {
-        return set_end(disk, 0, number as usize - 1, entry.start, end);
+        return set_end(
+            disk,
+            0,
+            (number as usize).saturating_sub(1),
+            entry.start,
+            end,
+        );
     }
     let extended = table.entries.iter().find(|entry| entry.is_extended());
     let extended = extended.ok_or_else(missing)?;
@@ -178,7 +184,13 @@ pub fn lengthen<D: Disk + ?Sized>(disk: &mut D, number: u32, end: u64) -> Result
         set_end(disk, chain.records[before], 1, entry.record, end)?;
     }
     if extended.start.saturating_add(extended.len) < end {
-        set_end(disk, 0, extended.number as usize - 1, extended.start, end)?;
+        set_end(
+            disk,
+            0,
+            (extended.number as usize).saturating_sub(1),
+            extended.start,
+            end,
+        )?;
     }
     Ok(())
 }
@@ -192,11 +204,11 @@ fn set_end<D: Disk + ?Sized>(
     end: u64,
 ) -> Result<(), MbrError> {
     let mut sector = disk.read_vec(record, SECTOR as usize)?;
-    let at = ENTRIES + position * ENTRY_LEN;
+    let at = ENTRIES.saturating_add(position.saturating_mul(ENTRY_LEN));
     let sectors = end.saturating_sub(start) / SECTOR;
     let sectors = u32::try_from(sectors).unwrap_or(u32::MAX);
-    sector[at + 5..at + 8].copy_from_slice(&BEYOND_CHS);
-    sector[at + 12..at + 16].copy_from_slice(&sectors.to_le_bytes());
+    sector[at..][5..8].copy_from_slice(&BEYOND_CHS);
+    sector[at..][12..16].copy_from_slice(&sectors.to_le_bytes());
     Ok(disk.write_at(record, &sector)?)
 }
 

@@ -27,22 +27,3 @@ impl TableKind {
         }
     }
 }
-
-/// Little-endian fields of an on-disk structure; `None` past its end.
-pub(crate) fn le16(bytes: &[u8], at: usize) -> Option<u16> {
-    Some(u16::from_le_bytes(
-        bytes.get(at..at.checked_add(2)?)?.try_into().ok()?,
-    ))
-}
-
-pub(crate) fn le32(bytes: &[u8], at: usize) -> Option<u32> {
-    Some(u32::from_le_bytes(
-        bytes.get(at..at.checked_add(4)?)?.try_into().ok()?,
-    ))
-}
-
-pub(crate) fn le64(bytes: &[u8], at: usize) -> Option<u64> {
-    Some(u64::from_le_bytes(
-        bytes.get(at..at.checked_add(8)?)?.try_into().ok()?,
-    ))
-}

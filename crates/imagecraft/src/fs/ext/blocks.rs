@@ -20,7 +20,10 @@ pub fn used<D: Disk + ?Sized>(
     // The superblock and whatever stands in front of it.
     used.add(
         0,
-        superblock.first_block + 1 + superblock.superblock_offset(0),
+        superblock
+            .first_block
+            .saturating_add(1)
+            .saturating_add(superblock.superblock_offset(0)),
     );
     let mut raw_tables = Vec::new();
     for group in 0..superblock.groups() {
@@ -30,21 +33,23 @@ pub fn used<D: Disk + ?Sized>(
         used.add(found.block_bitmap, 1);
         used.add(found.inode_bitmap, 1);
         used.add(found.inode_table, superblock.table_blocks());
-        let written = u64::from(superblock.inodes_per_group - found.raw_inodes);
-        let written = (written * superblock.inode_len).div_ceil(superblock.block_len);
+        let written = u64::from(superblock.inodes_per_group.saturating_sub(found.raw_inodes));
+        let written = written
+            .saturating_mul(superblock.inode_len)
+            .div_ceil(superblock.block_len);
         raw_tables.push((
-            found.inode_table + written,
-            superblock.table_blocks() - written,
+            found.inode_table.saturating_add(written),
+            superblock.table_blocks().saturating_sub(written),
         ));
         if found.blocks_unused {
             continue;
         }
         let bitmap = disk.read_vec(
-            found.block_bitmap * superblock.block_len,
+            found.block_bitmap.saturating_mul(superblock.block_len),
             superblock.block_len as usize,
         )?;
         if checked && superblock.has_checksums() {
-            let covered = superblock.blocks_per_group / superblock.cluster / 8;
+            let covered = superblock.clusters_per_group() / 8;
             let (expected, kept) = found.bitmap_checksum;
             if (crc32c(superblock.seed, &bitmap[..covered as usize]) ^ expected) & kept != 0 {
                 return Err(ExtError::Checksum(format!(
@@ -52,24 +57,27 @@ pub fn used<D: Disk + ?Sized>(
                 )));
             }
         }
-        let bits = superblock.blocks_per_group / superblock.cluster;
+        let bits = superblock.clusters_per_group();
         let mut bit = 0;
         while bit < bits {
             let byte = bitmap[(bit / 8) as usize];
             let whole = bit % 8 == 0;
             if whole && byte == 0 {
-                bit += 8;
+                bit = bit.saturating_add(8);
                 continue;
             }
             let run = if whole && byte == 0xff {
-                8.min(bits - bit)
+                8.min(bits.saturating_sub(bit))
             } else {
                 1
             };
             if byte >> (bit % 8) & 1 == 1 {
-                used.add(start + bit * superblock.cluster, run * superblock.cluster);
+                used.add(
+                    start.saturating_add(bit.saturating_mul(superblock.cluster)),
+                    run.saturating_mul(superblock.cluster),
+                );
             }
-            bit += run;
+            bit = bit.saturating_add(run);
         }
     }
     // The tables of one group may lie in another, whose bitmap calls them used.
@@ -78,7 +86,7 @@ pub fn used<D: Disk + ?Sized>(
     }
     for group in 1..superblock.groups() {
         let (from, count) = superblock.reserved_blocks(group);
-        used.remove(superblock.group_start(group) + from, count);
+        used.remove(superblock.group_start(group).saturating_add(from), count);
     }
     Ok(used)
 }

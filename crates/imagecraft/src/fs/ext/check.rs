@@ -11,6 +11,7 @@ use super::superblock::Superblock;
 use super::{Ext, ExtError, damaged};
 use crate::Disk;
 use crate::fs::NodeKind;
+use crate::number::{split, times};
 
 /// Most files and folders that are looked at. A root file system has some ten thousand.
 const MOST_INODES: usize = 2_000_000;
@@ -89,7 +90,7 @@ impl<D: Disk> Ext<D> {
                 } else if seen_files.insert(child) {
                     self.claim_inode(&inode, &at, &mut claims)?;
                 }
-                if seen_files.len() + seen_folders.len() > MOST_INODES {
+                if seen_files.len().saturating_add(seen_folders.len()) > MOST_INODES {
                     return Err(ExtError::TooLong("the tree of folders".into()));
                 }
             }
@@ -219,30 +220,37 @@ impl<'a, D: Disk> Inodes<'a, D> {
             return Err(damaged(format!("there is no inode {number}")));
         }
         let len = superblock.inode_len as usize;
-        let held = (self.bytes.len() / len) as u32;
-        if self.first == 0 || number < self.first || number - self.first >= held {
-            let (group, index) = (
-                (number - 1) / superblock.inodes_per_group,
-                (number - 1) % superblock.inodes_per_group,
-            );
+        let held = times(self.bytes.len() as u64, superblock.inode_len) as u32;
+        if self.first == 0 || number < self.first || number.saturating_sub(self.first) >= held {
+            let (group, index) = superblock.place_of_inode(number);
             let place = self.tables.get_mut(group as usize);
             let place = place.ok_or_else(|| damaged(format!("inode {number} lies in no group")))?;
             let table = match place {
                 Some(table) => *table,
                 None => {
-                    let found = superblock.group(&self.ext.disk, group.into(), false)?;
+                    let found = superblock.group(&self.ext.disk, group, false)?;
                     *place.insert(found.inode_table)
                 }
             };
             // A stretch of 16 KiB.
-            let stretch = (16_384 / len as u32).max(1);
-            let first = index / stretch * stretch;
-            let count = stretch.min(superblock.inodes_per_group - first);
-            let at = table * superblock.block_len + u64::from(first) * superblock.inode_len;
-            self.bytes = self.ext.disk.read_vec(at, count as usize * len)?;
-            self.first = number - (index - first);
+            let stretch = times(16_384, superblock.inode_len).max(1);
+            let behind = split(index.into(), stretch).1 as u32;
+            let first = index.saturating_sub(behind);
+            let count = superblock.inodes_per_group.saturating_sub(first);
+            let count = count.min(stretch as u32);
+            let at = table
+                .saturating_mul(superblock.block_len)
+                .saturating_add(u64::from(first).saturating_mul(superblock.inode_len));
+            self.bytes = self
+                .ext
+                .disk
+                .read_vec(at, (count as usize).saturating_mul(len))?;
+            self.first = number.saturating_sub(behind);
         }
-        let at = (number - self.first) as usize * len;
-        Ok(Inode::parse(number, &self.bytes[at..at + len]))
+        let at = (number.saturating_sub(self.first) as usize).saturating_mul(len);
+        Ok(Inode::parse(
+            number,
+            &self.bytes[at..at.saturating_add(len)],
+        ))
     }
 }

@@ -4,7 +4,7 @@
 use super::inode::Inode;
 use super::{Ext, ExtError, damaged};
 use crate::Disk;
-use crate::table::{le16, le32};
+use crate::number::{le16, le32};
 
 /// The largest folder that is read, in bytes.
 const MOST_FOLDER: u64 = 64 << 20;
@@ -48,26 +48,24 @@ impl<D: Disk> Ext<D> {
 
 fn entries(block: &[u8], found: &mut Vec<(Vec<u8>, u32)>) -> Result<(), ExtError> {
     let wrong = || damaged("a folder has an entry of impossible length");
-    let mut at = 0;
-    while at + 8 <= block.len() {
-        let number = le32(block, at).ok_or_else(wrong)?;
-        let len = match (
-            usize::from(le16(block, at + 4).ok_or_else(wrong)?),
-            block.len(),
-        ) {
+    let mut rest = block;
+    while rest.len() >= 8 {
+        let number = le32(rest, 0).ok_or_else(wrong)?;
+        let len = match (usize::from(le16(rest, 4).ok_or_else(wrong)?), block.len()) {
             (0 | 0xffff, 0x1_0000) => 0x1_0000,
             (len, 0x1_0000) => len & 0xfffc | (len & 3) << 16,
             (len, _) => len,
         };
-        let name_len = usize::from(block[at + 6]);
-        if len < 8 || len % 4 != 0 || at + len > block.len() || name_len + 8 > len {
+        if len < 8 || !len.is_multiple_of(4) {
             return Err(wrong());
         }
-        let name = &block[at + 8..at + 8 + name_len];
-        if number != 0 && name_len > 0 {
+        let (entry, behind) = rest.split_at_checked(len).ok_or_else(wrong)?;
+        let name = entry[8..].get(..usize::from(entry[6]));
+        let name = name.ok_or_else(wrong)?;
+        if number != 0 && !name.is_empty() {
             found.push((name.to_vec(), number));
         }
-        at += len;
+        rest = behind;
     }
     Ok(())
 }

@@ -4,7 +4,7 @@ use super::checksum::{crc16, crc32c};
 use super::superblock::{Superblock, incompat};
 use super::{ExtError, damaged};
 use crate::Disk;
-use crate::table::{le16, le32};
+use crate::number::{le16, le32, split, times};
 
 const INODES_UNUSED: u16 = 0x1;
 const BLOCKS_UNUSED: u16 = 0x2;
@@ -27,7 +27,7 @@ pub struct Group {
 
 impl Superblock {
     pub(super) fn descriptors_per_block(&self) -> u64 {
-        self.block_len / self.descriptor_len
+        times(self.block_len, self.descriptor_len)
     }
 
     /// Blocks of descriptors that follow each copy of the superblock.
@@ -47,21 +47,28 @@ impl Superblock {
 
     /// The block that holds the descriptor of a group.
     pub(super) fn descriptor_block(&self, group: u64) -> u64 {
-        let number = group / self.descriptors_per_block();
+        let number = times(group, self.descriptors_per_block());
         if self.incompat & incompat::META_BG == 0 || number < self.first_meta_group {
-            return self.first_block + self.superblock_offset(0) + 1 + number;
+            return self
+                .first_block
+                .saturating_add(self.superblock_offset(0))
+                .saturating_add(1)
+                .saturating_add(number);
         }
-        let first = number * self.descriptors_per_block();
-        self.group_start(first) + u64::from(self.has_copy(first)) + self.superblock_offset(first)
+        let first = number.saturating_mul(self.descriptors_per_block());
+        self.group_start(first)
+            .saturating_add(u64::from(self.has_copy(first)))
+            .saturating_add(self.superblock_offset(first))
     }
 
     /// Whether a group holds a block of descriptors of its run of groups: the first, the second
     /// and the last one of each run do, where descriptors do not stand together.
     pub(super) fn has_descriptor_block(&self, group: u64) -> bool {
         let run = self.descriptors_per_block();
+        let (number, within) = split(group, run);
         self.incompat & incompat::META_BG != 0
-            && group / run >= self.first_meta_group
-            && (matches!(group % run, 0 | 1) || group % run == run - 1)
+            && number >= self.first_meta_group
+            && (matches!(within, 0 | 1) || within == run.saturating_sub(1))
     }
 
     /// Reads the descriptor of a group. `checked` says whether its checksum must match.
@@ -71,8 +78,11 @@ impl Superblock {
         group: u64,
         checked: bool,
     ) -> Result<Group, ExtError> {
-        let at = self.descriptor_block(group) * self.block_len
-            + group % self.descriptors_per_block() * self.descriptor_len;
+        let within = split(group, self.descriptors_per_block()).1;
+        let at = self
+            .descriptor_block(group)
+            .saturating_mul(self.block_len)
+            .saturating_add(within.saturating_mul(self.descriptor_len));
         let raw = disk.read_vec(at, self.descriptor_len as usize)?;
         self.parse_group(group, &raw, checked)
     }
@@ -145,7 +155,9 @@ impl Superblock {
 
     /// Blocks of one group's inode table.
     pub(super) fn table_blocks(&self) -> u64 {
-        (u64::from(self.inodes_per_group) * self.inode_len).div_ceil(self.block_len)
+        u64::from(self.inodes_per_group)
+            .saturating_mul(self.inode_len)
+            .div_ceil(self.block_len)
     }
 
     /// Where in a group the blocks lie that are reserved for a copy of more descriptors, counted
@@ -163,22 +175,25 @@ impl Superblock {
     /// Blocks at the beginning of a group that hold the superblock's copy and descriptors.
     pub(super) fn base_blocks(&self, group: u64) -> u64 {
         let copy = match self.has_copy(group) {
-            true => 1 + self.superblock_offset(group),
+            true => self.superblock_offset(group).saturating_add(1),
             false => 0,
         };
-        if self.has_meta_groups() && group / self.descriptors_per_block() >= self.first_meta_group {
-            return copy + u64::from(self.has_descriptor_block(group));
+        let number = times(group, self.descriptors_per_block());
+        if self.has_meta_groups() && number >= self.first_meta_group {
+            return copy.saturating_add(u64::from(self.has_descriptor_block(group)));
         }
         match copy {
             0 => 0,
-            copy => copy + self.descriptor_blocks() + self.reserved_descriptors,
+            copy => copy
+                .saturating_add(self.descriptor_blocks())
+                .saturating_add(self.reserved_descriptors),
         }
     }
 
     /// Blocks that belong to a group; the last one may be shorter than the others.
     pub(super) fn group_len(&self, group: u64) -> u64 {
         self.blocks_per_group
-            .min(self.blocks - self.group_start(group))
+            .min(self.blocks.saturating_sub(self.group_start(group)))
     }
 
     pub(super) fn group_checksum(&self, group: u64, raw: &[u8]) -> Option<u16> {

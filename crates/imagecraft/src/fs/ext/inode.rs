@@ -5,7 +5,7 @@ use super::superblock::Superblock;
 use super::{Ext, ExtError, damaged};
 use crate::Disk;
 use crate::fs::{FileError, NodeKind, tree::Sink};
-use crate::table::{le16, le32};
+use crate::number::{le16, le32};
 
 /// The root folder's inode.
 pub const ROOT: u32 = 2;
@@ -118,13 +118,18 @@ impl Inode {
                 return None;
             }
             let name_len = usize::from(entry[0]);
-            let found = self.extra.get(at + 16..at + 16 + name_len)?;
+            let found = self
+                .extra
+                .get(at.saturating_add(16)..at.saturating_add(16).saturating_add(name_len))?;
             if entry[1] == index && found == name {
                 let offset = first.checked_add(usize::from(le16(entry, 2)?))?;
                 let len = usize::try_from(le32(entry, 8)?).ok()?;
                 return Some(self.extra.get(offset..offset.checked_add(len)?)?.to_vec());
             }
-            at = (at + 16 + name_len).next_multiple_of(4);
+            at = at
+                .saturating_add(16)
+                .saturating_add(name_len)
+                .next_multiple_of(4);
         }
     }
 }
@@ -138,13 +143,14 @@ pub fn read<D: Disk + ?Sized>(
     if number == 0 || number > superblock.inodes {
         return Err(damaged(format!("there is no inode {number}")));
     }
-    let group = u64::from((number - 1) / superblock.inodes_per_group);
+    let (group, index) = superblock.place_of_inode(number);
     if group >= superblock.groups() {
         return Err(damaged(format!("inode {number} lies in no group")));
     }
-    let index = u64::from((number - 1) % superblock.inodes_per_group);
     let table = superblock.group(disk, group, false)?.inode_table;
-    let at = table * superblock.block_len + index * superblock.inode_len;
+    let at = table
+        .saturating_mul(superblock.block_len)
+        .saturating_add(u64::from(index).saturating_mul(superblock.inode_len));
     let raw = disk.read_vec(at, superblock.inode_len as usize)?;
     Ok(Inode::parse(number, &raw))
 }
@@ -201,7 +207,9 @@ impl<D: Disk + ?Sized> Walk<'_, D> {
             return Err(self.wrong("a block table that leads nowhere"));
         }
         let len = self.superblock.block_len;
-        Ok(self.disk.read_vec(block * len, len as usize)?)
+        Ok(self
+            .disk
+            .read_vec(block.saturating_mul(len), len as usize)?)
     }
 
     fn add(&mut self, piece: Piece) -> Result<(), ExtError> {
@@ -210,15 +218,15 @@ impl<D: Disk + ?Sized> Walk<'_, D> {
             return Err(self.wrong("blocks outside of the file system"));
         }
         if let Some(last) = self.found.last_mut() {
-            let follows = last.logical + last.count;
+            let follows = last.logical.saturating_add(last.count);
             if piece.logical < follows {
                 return Err(self.wrong("blocks that overlap"));
             }
             if piece.logical == follows
-                && piece.physical == last.physical + last.count
+                && piece.physical == last.physical.saturating_add(last.count)
                 && piece.written == last.written
             {
-                last.count += piece.count;
+                last.count = last.count.saturating_add(piece.count);
                 return Ok(());
             }
         }
@@ -252,12 +260,12 @@ impl<D: Disk + ?Sized> Walk<'_, D> {
             if own > 0 {
                 let block = word(8) << 32 | long(4);
                 let below = self.table(block)?;
-                self.extents(&below, Some(own - 1))?;
+                self.extents(&below, Some(own.saturating_sub(1)))?;
                 continue;
             }
             let (len, written) = match word(4) {
                 len @ 0..=0x8000 => (len, true),
-                len => (len - 0x8000, false),
+                len => (len.saturating_sub(0x8000), false),
             };
             if len == 0 {
                 return Err(self.wrong("an extent of no length"));
@@ -304,12 +312,12 @@ impl<D: Disk + ?Sized> Walk<'_, D> {
                 count: 1,
                 written: true,
             })?;
-            *logical += 1;
+            *logical = (*logical).saturating_add(1);
             return Ok(());
         }
         for raw in self.table(block)?.chunks_exact(4) {
             let below = u64::from(le32(raw, 0).unwrap_or(0));
-            self.mapped(below, level - 1, logical, end)?;
+            self.mapped(below, level.saturating_sub(1), logical, end)?;
         }
         Ok(())
     }
@@ -334,15 +342,19 @@ impl<D: Disk> Ext<D> {
         let hole = |from: u64, to: u64, sink: &mut dyn FnMut(&[u8]) -> std::io::Result<()>| {
             let mut from = from;
             while from < to {
-                let take = PIECE.min(to - from);
+                let take = PIECE.min(to.saturating_sub(from));
                 sink(&zeros[..take as usize]).map_err(FileError::Sink)?;
-                from += take;
+                from = from.saturating_add(take);
             }
             Ok::<_, FileError>(())
         };
         for piece in pieces(&self.disk, &self.superblock, inode)? {
-            let start = (piece.logical * block_len).min(inode.len);
-            let end = ((piece.logical + piece.count) * block_len).min(inode.len);
+            let start = piece.logical.saturating_mul(block_len).min(inode.len);
+            let end = piece
+                .logical
+                .saturating_add(piece.count)
+                .saturating_mul(block_len)
+                .min(inode.len);
             hole(at, start, sink)?;
             at = end;
             if !piece.written {
@@ -351,11 +363,14 @@ impl<D: Disk> Ext<D> {
             }
             let mut from = start;
             while from < end {
-                let take = PIECE.min(end - from);
-                let on_disk = piece.physical * block_len + (from - start);
+                let take = PIECE.min(end.saturating_sub(from));
+                let on_disk = piece
+                    .physical
+                    .saturating_mul(block_len)
+                    .saturating_add(from.saturating_sub(start));
                 let bytes = self.disk.read_vec(on_disk, take as usize)?;
                 sink(&bytes).map_err(FileError::Sink)?;
-                from += take;
+                from = from.saturating_add(take);
             }
         }
         hole(at, inode.len, sink)

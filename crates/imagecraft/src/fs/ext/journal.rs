@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use super::checksum::crc32c;
 use super::superblock::Superblock;
 use super::{ExtError, inode};
+use crate::number::times;
 use crate::{Disk, DiskError};
 
 const MAGIC: u32 = 0xc03b_3998;
@@ -44,7 +45,7 @@ pub(super) struct Replay {
 }
 
 fn be32(bytes: &[u8], at: usize) -> u32 {
-    bytes.get(at..at + 4).map_or(0, |raw| {
+    bytes.get(at..at.saturating_add(4)).map_or(0, |raw| {
         u32::from_be_bytes([raw[0], raw[1], raw[2], raw[3]])
     })
 }
@@ -102,7 +103,7 @@ impl<'a, D: Disk + ?Sized> Journal<'a, D> {
         }
         let inode = inode::read(disk, superblock, superblock.journal_inode)?;
         let block_len = superblock.block_len;
-        let most = inode.len / block_len;
+        let most = times(inode.len, block_len);
         if most > MOST_BLOCKS {
             return Err(unfit("it is too long"));
         }
@@ -112,10 +113,10 @@ impl<'a, D: Disk + ?Sized> Journal<'a, D> {
                 return Err(unfit("it has a hole"));
             }
             let count = piece.count.min(most.saturating_sub(piece.logical));
-            places.extend(piece.physical..piece.physical + count);
+            places.extend(piece.physical..piece.physical.saturating_add(count));
         }
         let head = *places.first().ok_or_else(|| unfit("it has no block"))?;
-        let raw = disk.read_vec(head * block_len, 1024)?;
+        let raw = disk.read_vec(head.saturating_mul(block_len), 1024)?;
         let version = be32(&raw, 4);
         if be32(&raw, 0) != MAGIC || !matches!(version, 3 | 4) {
             return Err(unfit("its superblock is damaged"));
@@ -164,16 +165,17 @@ impl<'a, D: Disk + ?Sized> Journal<'a, D> {
 
     fn block(&self, number: u64) -> Result<Vec<u8>, ExtError> {
         let place = self.places[number as usize];
-        Ok(self
-            .disk
-            .read_vec(place * self.block_len, self.block_len as usize)?)
+        Ok(self.disk.read_vec(
+            place.saturating_mul(self.block_len),
+            self.block_len as usize,
+        )?)
     }
 
     fn after(&self, number: u64) -> u64 {
-        if number + 1 >= self.end {
+        if number.saturating_add(1) >= self.end {
             self.first
         } else {
-            number + 1
+            number.saturating_add(1)
         }
     }
 
@@ -183,7 +185,7 @@ impl<'a, D: Disk + ?Sized> Journal<'a, D> {
 
     /// Whether the checksum at the end of a descriptor or revoke block holds.
     fn tail_holds(&self, raw: &[u8]) -> bool {
-        let (body, tail) = raw.split_at(raw.len() - 4);
+        let (body, tail) = raw.split_at(raw.len().saturating_sub(4));
         !self.has_checksums() || crc32c(crc32c(self.seed, body), &[0; 4]) == be32(tail, 0)
     }
 
@@ -205,11 +207,10 @@ impl<'a, D: Disk + ?Sized> Journal<'a, D> {
             (false, false, true) => 12,
             (false, false, false) => 8,
         };
-        let end = raw.len() - if v2 || v3 { 4 } else { 0 };
+        let end = raw.len().saturating_sub(if v2 || v3 { 4 } else { 0 });
         let mut found = Vec::new();
-        let mut at = 12;
-        while at + len <= end {
-            let tag = &raw[at..at + len];
+        let mut rest = raw.get(12..end).unwrap_or_default();
+        while let Some((tag, behind)) = rest.split_at_checked(len) {
             let low = u64::from(be32(tag, 0));
             let (flags, high, checksum) = if v3 {
                 (be32(tag, 4), be32(tag, 8), be32(tag, 12))
@@ -220,9 +221,9 @@ impl<'a, D: Disk + ?Sized> Journal<'a, D> {
             };
             let high = if wide { u64::from(high) << 32 } else { 0 };
             found.push((high | low, flags & ESCAPED != 0, checksum));
-            at += len;
+            rest = behind;
             if flags & SAME_UUID == 0 {
-                at += 16;
+                rest = rest.get(16..).unwrap_or_default();
             }
             if flags & LAST_TAG != 0 {
                 break;
@@ -269,7 +270,7 @@ impl<'a, D: Disk + ?Sized> Journal<'a, D> {
         let mut done = Vec::new();
         let mut sequence = self.sequence;
         let mut at = start;
-        let mut steps = 0;
+        let mut steps = 0_u64;
         loop {
             let mut current = Transaction {
                 sequence,
@@ -278,7 +279,7 @@ impl<'a, D: Disk + ?Sized> Journal<'a, D> {
             };
             let mut broken = None;
             loop {
-                steps += 1;
+                steps = steps.saturating_add(1);
                 if steps > self.end {
                     return Ok(done);
                 }
@@ -294,7 +295,7 @@ impl<'a, D: Disk + ?Sized> Journal<'a, D> {
                             return Ok(done);
                         }
                         for (block, escaped, checksum) in self.tags(&raw) {
-                            steps += 1;
+                            steps = steps.saturating_add(1);
                             if steps > self.end {
                                 return Ok(done);
                             }
@@ -341,11 +342,15 @@ impl<D: Disk> Replayed<D> {
     /// An outside, damaged or unknown journal.
     pub fn new(disk: D, superblock: &Superblock) -> Result<Self, ExtError> {
         let mut moved = BTreeMap::new();
-        let mut count = 0;
+        let mut count = 0_u32;
         let mut next_sequence = None;
         if let Some((journal, start)) = Journal::open(&disk, superblock)? {
             let transactions = journal.transactions(start)?;
-            next_sequence = Some(journal.sequence.wrapping_add(transactions.len() as u32 + 1));
+            next_sequence = Some(
+                journal
+                    .sequence
+                    .wrapping_add((transactions.len() as u32).saturating_add(1)),
+            );
             let mut revoked: BTreeMap<u64, u32> = BTreeMap::new();
             for transaction in &transactions {
                 for block in &transaction.revoked {
@@ -353,7 +358,7 @@ impl<D: Disk> Replayed<D> {
                 }
             }
             for transaction in &transactions {
-                count += 1;
+                count = count.saturating_add(1);
                 for (block, number, escaped) in &transaction.blocks {
                     if *block >= superblock.blocks {
                         return Err(unfit("it names a block outside of the file system"));
@@ -363,7 +368,8 @@ impl<D: Disk> Replayed<D> {
                         .get(block)
                         .is_some_and(|until| until.wrapping_sub(transaction.sequence) as i32 >= 0);
                     if !given_up {
-                        let place = journal.places[*number as usize] * superblock.block_len;
+                        let place =
+                            journal.places[*number as usize].saturating_mul(superblock.block_len);
                         moved.insert(*block, (place, *escaped));
                     }
                 }
@@ -405,7 +411,7 @@ impl Replay {
             if *escaped {
                 bytes[..4].copy_from_slice(&MAGIC.to_be_bytes());
             }
-            disk.write_at(block * block_len, &bytes)?;
+            disk.write_at(block.saturating_mul(block_len), &bytes)?;
         }
         let Some(sequence) = self.next_sequence else {
             return Ok(());
@@ -415,7 +421,7 @@ impl Replay {
             .first()
             .ok_or_else(|| unfit("it has no block"))?
             .physical
-            * block_len;
+            .saturating_mul(block_len);
         let mut raw = disk.read_vec(head, 1024)?;
         raw[24..28].copy_from_slice(&sequence.to_be_bytes());
         raw[28..32].fill(0);
@@ -435,18 +441,20 @@ impl<D: Disk> Disk for Replayed<D> {
 
     fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
         self.disk.read_at(offset, buf)?;
-        let end = offset + buf.len() as u64;
-        let first = offset / self.block_len;
+        let end = offset.saturating_add(buf.len() as u64);
+        let first = times(offset, self.block_len);
         for (block, (place, escaped)) in self.moved.range(first..end.div_ceil(self.block_len)) {
-            let start = block * self.block_len;
+            let start = block.saturating_mul(self.block_len);
             let from = start.max(offset);
-            let to = (start + self.block_len).min(end);
-            let part = &mut buf[(from - offset) as usize..(to - offset) as usize];
-            self.disk.read_at(place + (from - start), part)?;
+            let to = start.saturating_add(self.block_len).min(end);
+            let part =
+                &mut buf[from.saturating_sub(offset) as usize..to.saturating_sub(offset) as usize];
+            self.disk
+                .read_at(place.saturating_add(from.saturating_sub(start)), part)?;
             if *escaped {
                 for (byte, at) in MAGIC.to_be_bytes().into_iter().zip(start..) {
                     if (from..to).contains(&at) {
-                        part[(at - from) as usize] = byte;
+                        part[at.saturating_sub(from) as usize] = byte;
                     }
                 }
             }

@@ -3,7 +3,7 @@
 use super::ExtError;
 use super::checksum::crc32c;
 use crate::fs::{FileSystem, label, uuid_text};
-use crate::table::{le16, le32};
+use crate::number::{le16, le32, split, times};
 use crate::{Disk, SECTOR};
 
 /// First byte of the superblock.
@@ -234,17 +234,19 @@ impl Superblock {
         }
         let blocks_per_group = u64::from(long(0x20));
         if blocks_per_group == 0
-            || blocks_per_group % cluster != 0
-            || blocks_per_group / cluster > 8 * block_len
+            || !blocks_per_group.is_multiple_of(cluster)
+            || times(blocks_per_group, cluster) > block_len.saturating_mul(8)
         {
             return Err(wrong("number of blocks in a group"));
         }
         let inodes_per_group = long(0x28);
-        if inodes_per_group == 0 || u64::from(inodes_per_group) > 8 * block_len {
+        if inodes_per_group == 0 || u64::from(inodes_per_group) > block_len.saturating_mul(8) {
             return Err(wrong("number of inodes in a group"));
         }
         // Growing adds whole groups to this count, and inodes are looked up by it.
-        let groups = (blocks - first_block).div_ceil(blocks_per_group);
+        let groups = blocks
+            .saturating_sub(first_block)
+            .div_ceil(blocks_per_group);
         if groups > MOST_GROUPS {
             return Err(wrong("number of groups"));
         }
@@ -295,7 +297,7 @@ impl Superblock {
             },
             first_inode: if dynamic { long(0x54).max(11) } else { 11 },
             extra_len: if inode_len > 128 {
-                (word(0x15e) as u16).clamp(28, (inode_len - 128).min(32) as u16)
+                (word(0x15e) as u16).clamp(28, inode_len.saturating_sub(128).min(32) as u16)
             } else {
                 0
             },
@@ -375,11 +377,26 @@ impl Superblock {
 
     /// Number of block groups.
     pub fn groups(&self) -> u64 {
-        (self.blocks - self.first_block).div_ceil(self.blocks_per_group)
+        self.blocks
+            .saturating_sub(self.first_block)
+            .div_ceil(self.blocks_per_group)
+    }
+
+    /// Clusters in each group but the last one; blocks, where they are not bundled.
+    pub(super) fn clusters_per_group(&self) -> u64 {
+        times(self.blocks_per_group, self.cluster)
+    }
+
+    /// Group of an inode, and its index in that group's table.
+    pub(super) fn place_of_inode(&self, number: u32) -> (u64, u32) {
+        let before = number.saturating_sub(1);
+        let (group, index) = split(before.into(), self.inodes_per_group.into());
+        (group, index as u32)
     }
 
     pub(super) fn group_start(&self, group: u64) -> u64 {
-        self.first_block + group * self.blocks_per_group
+        self.first_block
+            .saturating_add(group.saturating_mul(self.blocks_per_group))
     }
 
     /// Whether a group begins with a copy of the superblock.
@@ -387,7 +404,7 @@ impl Superblock {
         let power_of = |base: u64| {
             let mut power = base;
             while power < group {
-                power *= base;
+                power = power.saturating_mul(base);
             }
             power == group
         };
@@ -407,8 +424,9 @@ impl Superblock {
     /// Bytes that the file system would take if it were shrunk around `used` bytes: one twentieth
     /// and 16 MiB of slack, whole MiB.
     pub(super) fn shrunk(&self, used: u64) -> u64 {
-        let most = self.blocks * self.block_len;
-        (used + used / 20 + (16 << 20))
+        let most = self.blocks.saturating_mul(self.block_len);
+        used.saturating_add(used / 20)
+            .saturating_add(16 << 20)
             .next_multiple_of(1 << 20)
             .min(most)
     }

@@ -19,7 +19,10 @@ impl<D: Disk> Fat<D> {
     /// could spoil another file.
     pub fn check(&self) -> Result<(), FatError> {
         for copy in 1..self.boot.tables {
-            let at = self.boot.table_at + copy * self.boot.table_len;
+            let at = self
+                .boot
+                .table_at
+                .saturating_add(copy.saturating_mul(self.boot.table_len));
             if self.disk.read_vec(at, self.boot.table_len as usize)? != self.table_before {
                 return Err(FatError::Damaged(
                     "the copies of its allocation table differ",
@@ -27,7 +30,7 @@ impl<D: Disk> Fat<D> {
             }
         }
         if let Place::Fixed { len, .. } = self.boot.root
-            && len % self.boot.sector_len != 0
+            && !len.is_multiple_of(self.boot.sector_len)
         {
             return Err(FatError::Damaged(
                 "its root folder is no whole number of sectors",
@@ -38,9 +41,9 @@ impl<D: Disk> Fat<D> {
             self.claim(first, &mut claimed)?;
         }
         let mut open = vec![self.boot.root];
-        let mut seen = 0;
+        let mut seen = 0_usize;
         while let Some(folder) = open.pop() {
-            seen += 1;
+            seen = seen.saturating_add(1);
             if seen > MOST_FOLDERS {
                 return Err(FatError::Damaged(
                     "it has more folders than are looked into",

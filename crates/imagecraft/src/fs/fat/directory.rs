@@ -2,7 +2,7 @@
 
 use super::{Fat, FatError, MOST_FILE, name};
 use crate::Disk;
-use crate::table::{le16, le32};
+use crate::number::{le16, le32, split};
 
 const ENTRY: usize = 32;
 const FOLDER: u8 = 0x10;
@@ -78,7 +78,7 @@ impl LongName {
             *self = Self::default();
             return;
         }
-        self.expected -= 1;
+        self.expected = self.expected.saturating_sub(1);
         let spots = (1..11)
             .step_by(2)
             .chain((14..26).step_by(2))
@@ -161,16 +161,19 @@ impl<D: Disk> Fat<D> {
     fn write_entries(&mut self, place: Place, index: usize, raw: &[u8]) -> Result<(), FatError> {
         let clusters = match place {
             Place::Fixed { at, .. } => {
-                return Ok(self.disk.write_at(at + (index * ENTRY) as u64, raw)?);
+                return Ok(self
+                    .disk
+                    .write_at(at.saturating_add(index.saturating_mul(ENTRY) as u64), raw)?);
             }
             Place::Chain(first) => self.chain(first)?,
         };
         for (number, entry) in raw.chunks(ENTRY).enumerate() {
-            let offset = ((index + number) * ENTRY) as u64;
+            let offset = index.saturating_add(number).saturating_mul(ENTRY) as u64;
+            let (cluster, within) = split(offset, self.boot.cluster_len);
             let cluster = clusters
-                .get((offset / self.boot.cluster_len) as usize)
+                .get(cluster as usize)
                 .ok_or(FatError::Damaged("a folder is shorter than its entries"))?;
-            let at = self.cluster_at(*cluster) + offset % self.boot.cluster_len;
+            let at = self.cluster_at(*cluster).saturating_add(within);
             self.disk.write_at(at, entry)?;
         }
         Ok(())
@@ -185,7 +188,7 @@ impl<D: Disk> Fat<D> {
         len: u32,
     ) -> Result<(), FatError> {
         let folder = self.folder_bytes(place)?;
-        let mut raw = folder[entry.index * ENTRY..][..ENTRY].to_vec();
+        let mut raw = folder[entry.index.saturating_mul(ENTRY)..][..ENTRY].to_vec();
         set_content(&mut raw, first, len);
         self.write_entries(place, entry.index, &raw)
     }
@@ -245,10 +248,13 @@ impl<D: Disk> Fat<D> {
     /// Takes an entry and its long name out of a folder.
     pub(super) fn take_out(&mut self, place: Place, entry: &Entry) -> Result<(), FatError> {
         let bytes = self.folder_bytes(place)?;
-        let raw = |index: usize| &bytes[index * ENTRY..][..ENTRY];
+        let raw = |index: usize| &bytes[index.saturating_mul(ENTRY)..][..ENTRY];
         let mut first = entry.index;
-        while first > 0 && raw(first - 1)[11] == LONG_NAME && raw(first - 1)[0] != DELETED {
-            first -= 1;
+        while first > 0
+            && raw(first.saturating_sub(1))[11] == LONG_NAME
+            && raw(first.saturating_sub(1))[0] != DELETED
+        {
+            first = first.saturating_sub(1);
             if raw(first)[0] & 0x40 != 0 {
                 break;
             }
@@ -280,18 +286,18 @@ impl<D: Disk> Fat<D> {
 
 /// First of `wanted` entries in a row that are free.
 fn free_run(bytes: &[u8], wanted: usize) -> Option<usize> {
-    let mut run = 0;
+    let mut run = 0_usize;
     let mut ended = false;
     for (index, raw) in bytes.chunks_exact(ENTRY).enumerate() {
         // Behind the first unused entry nothing counts, whatever stands there.
         ended |= raw[0] == 0;
         run = if ended || raw[0] == DELETED {
-            run + 1
+            run.saturating_add(1)
         } else {
             0
         };
         if run == wanted {
-            return Some(index + 1 - wanted);
+            return Some(index.saturating_add(1).saturating_sub(wanted));
         }
     }
     None
@@ -308,7 +314,7 @@ fn short_entry(short: &[u8; 11], folder: bool, first: u32, len: u32) -> [u8; ENT
     raw[..11].copy_from_slice(short);
     raw[11] = if folder { FOLDER } else { 0x20 };
     for at in [16, 18, 24] {
-        raw[at..at + 2].copy_from_slice(&DATE);
+        raw[at..][..2].copy_from_slice(&DATE);
     }
     set_content(&mut raw, first, len);
     raw
@@ -320,12 +326,13 @@ fn long_entries(long: &str, short: &[u8; 11]) -> Vec<u8> {
     let parts = units.len().div_ceil(name::UNITS);
     if !units.len().is_multiple_of(name::UNITS) {
         units.push(0);
-        units.resize(parts * name::UNITS, 0xffff);
+        units.resize(parts.saturating_mul(name::UNITS), 0xffff);
     }
-    let mut bytes = Vec::with_capacity(parts * ENTRY);
+    let mut bytes = Vec::with_capacity(parts.saturating_mul(ENTRY));
     for (number, part) in units.chunks(name::UNITS).enumerate().rev() {
         let mut raw = [0; ENTRY];
-        raw[0] = number as u8 + 1 + if number + 1 == parts { 0x40 } else { 0 };
+        let place = number.saturating_add(1);
+        raw[0] = place as u8 | if place == parts { 0x40 } else { 0 };
         raw[11] = LONG_NAME;
         raw[13] = name::checksum(short);
         let spots = (1..11)
@@ -333,7 +340,7 @@ fn long_entries(long: &str, short: &[u8; 11]) -> Vec<u8> {
             .chain((14..26).step_by(2))
             .chain([28, 30]);
         for (at, unit) in spots.zip(part) {
-            raw[at..at + 2].copy_from_slice(&unit.to_le_bytes());
+            raw[at..][..2].copy_from_slice(&unit.to_le_bytes());
         }
         bytes.extend(raw);
     }

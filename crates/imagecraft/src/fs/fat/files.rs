@@ -83,7 +83,7 @@ impl<D: Disk> Files for Fat<D> {
         let len = u64::from(entry.len);
         let cluster_len = self.boot.cluster_len;
         let chain = self.chain(entry.first_cluster)?;
-        if (chain.len() as u64) * cluster_len < len {
+        if (chain.len() as u64).saturating_mul(cluster_len) < len {
             return Err(FatError::Damaged("a file is longer than its chain").into());
         }
         let (mut left, mut at) = (len, 0);
@@ -91,17 +91,17 @@ impl<D: Disk> Files for Fat<D> {
             // Clusters that follow each other on the disk are read together.
             let first = self.cluster_at(chain[at]);
             let mut run = 1;
-            while at + run < chain.len()
+            while at.saturating_add(run) < chain.len()
                 && (run as u64) < PIECE.div_ceil(cluster_len)
-                && chain[at + run] == chain[at] + run as u32
+                && chain[at.saturating_add(run)] == chain[at].saturating_add(run as u32)
             {
-                run += 1;
+                run = run.saturating_add(1);
             }
-            let take = (run as u64 * cluster_len).min(left);
+            let take = (run as u64).saturating_mul(cluster_len).min(left);
             let bytes = self.disk.read_vec(first, take as usize)?;
             sink(&bytes).map_err(FileError::Sink)?;
-            left -= take;
-            at += run;
+            left = left.saturating_sub(take);
+            at = at.saturating_add(run);
         }
         Ok(len)
     }

@@ -10,7 +10,7 @@ mod name;
 mod usage;
 
 use super::{FileSystem, label};
-use crate::table::{le16, le32};
+use crate::number::{le16, le32, times};
 use crate::{Disk, DiskError};
 use directory::{Entry, Place};
 
@@ -126,9 +126,12 @@ impl BootSector {
         if total == 0 || total.saturating_mul(bytes_per_sector) > disk_len {
             return Err("number of sectors");
         }
-        let root_sectors = (root_entries * 32).div_ceil(bytes_per_sector);
-        let overhead = reserved + fats * fat_len + root_sectors;
-        let clusters = total.checked_sub(overhead).ok_or("size of its tables")? / per_cluster;
+        let root_sectors = root_entries.saturating_mul(32).div_ceil(bytes_per_sector);
+        let overhead = reserved
+            .saturating_add(fats.saturating_mul(fat_len))
+            .saturating_add(root_sectors);
+        let rest = total.checked_sub(overhead).ok_or("size of its tables")?;
+        let clusters = times(rest, per_cluster);
         // By the description the number of clusters decides; every system goes by the length field
         // of the 16-bit form, and small boot partitions of 32 bits are common.
         let bits = match clusters {
@@ -137,36 +140,40 @@ impl BootSector {
             1..4085 => 12,
             _ => 16,
         };
-        if (clusters + 2) * u64::from(bits) > fat_len * bytes_per_sector * 8 {
+        if clusters.saturating_add(2).saturating_mul(u64::from(bits))
+            > fat_len.saturating_mul(bytes_per_sector).saturating_mul(8)
+        {
             return Err("size of its tables");
         }
         if (bits == 32) != (root_entries == 0) {
             return Err("root directory");
         }
-        let extended = if bits == 32 { 64 } else { 36 };
-        let label = label(&sector[extended + 7..extended + 18]);
-        let root_at = (reserved + fats * fat_len) * bytes_per_sector;
+        let extended: usize = if bits == 32 { 64 } else { 36 };
+        let label = label(&sector[extended..][7..18]);
+        let root_at = reserved
+            .saturating_add(fats.saturating_mul(fat_len))
+            .saturating_mul(bytes_per_sector);
         let root = match bits {
             32 => Place::Chain(le32(sector, 44).unwrap_or(0)),
             _ => Place::Fixed {
                 at: root_at,
-                len: root_entries * 32,
+                len: root_entries.saturating_mul(32),
             },
         };
         Ok(Self {
             bits,
             sector_len: bytes_per_sector,
             label: label.filter(|text| text != "NO NAME"),
-            volume_id: le32(sector, extended + 3).unwrap_or(0),
-            cluster_len: per_cluster * bytes_per_sector,
+            volume_id: le32(sector, extended.saturating_add(3)).unwrap_or(0),
+            cluster_len: per_cluster.saturating_mul(bytes_per_sector),
             clusters: u32::try_from(clusters).map_err(|_| "number of clusters")?,
-            table_at: reserved * bytes_per_sector,
-            table_len: fat_len * bytes_per_sector,
+            table_at: reserved.saturating_mul(bytes_per_sector),
+            table_len: fat_len.saturating_mul(bytes_per_sector),
             tables: fats,
-            data_at: root_at + root_sectors * bytes_per_sector,
+            data_at: root_at.saturating_add(root_sectors.saturating_mul(bytes_per_sector)),
             root,
             info_at: (bits == 32 && (1..reserved).contains(&word(48)))
-                .then(|| word(48) * bytes_per_sector),
+                .then(|| word(48).saturating_mul(bytes_per_sector)),
         })
     }
 
@@ -286,7 +293,7 @@ impl<D: Disk> Fat<D> {
             let Some(entry) = self.find(place, name)? else {
                 return Ok(None);
             };
-            let last = depth + 1 == parts.len();
+            let last = depth.saturating_add(1) == parts.len();
             if last == entry.is_folder() {
                 return Err(FatError::WrongKind(path.into()));
             }
@@ -304,7 +311,11 @@ impl<D: Disk> Fat<D> {
         for (number, (now, before)) in sectors.enumerate() {
             if now != before {
                 for copy in 0..self.boot.tables {
-                    let at = self.boot.table_at + copy * self.boot.table_len + number as u64 * 512;
+                    let at = self
+                        .boot
+                        .table_at
+                        .saturating_add(copy.saturating_mul(self.boot.table_len))
+                        .saturating_add((number as u64).saturating_mul(512));
                     self.disk.write_at(at, now)?;
                 }
             }
@@ -322,8 +333,8 @@ impl<D: Disk> Fat<D> {
             return Ok(());
         }
         let mut free = 0u32;
-        for cluster in 2..self.boot.clusters + 2 {
-            free += u32::from(self.next(cluster)? == 0);
+        for cluster in 2..self.boot.clusters.saturating_add(2) {
+            free = free.saturating_add(u32::from(self.next(cluster)? == 0));
         }
         info[488..492].copy_from_slice(&free.to_le_bytes());
         Ok(self.disk.write_at(at, &info)?)
@@ -331,7 +342,7 @@ impl<D: Disk> Fat<D> {
 
     /// Refuses a cluster number that is not one of the data clusters.
     fn data_cluster(&self, cluster: u32) -> Result<u32, FatError> {
-        if (2..self.boot.clusters + 2).contains(&cluster) {
+        if (2..self.boot.clusters.saturating_add(2)).contains(&cluster) {
             Ok(cluster)
         } else {
             Err(FatError::Damaged("a chain leaves the data clusters"))
@@ -342,15 +353,15 @@ impl<D: Disk> Fat<D> {
     fn next(&self, cluster: u32) -> Result<u32, FatError> {
         let at = cluster as usize;
         let value = match self.boot.bits {
-            12 => le16(&self.table, at + at / 2).map(|pair| {
+            12 => le16(&self.table, at.saturating_add(at / 2)).map(|pair| {
                 u32::from(if at.is_multiple_of(2) {
                     pair & 0xfff
                 } else {
                     pair >> 4
                 })
             }),
-            16 => le16(&self.table, at * 2).map(u32::from),
-            _ => le32(&self.table, at * 4).map(|value| value & 0x0fff_ffff),
+            16 => le16(&self.table, at.saturating_mul(2)).map(u32::from),
+            _ => le32(&self.table, at.saturating_mul(4)).map(|value| value & 0x0fff_ffff),
         };
         value.ok_or(FatError::Damaged("the allocation table is too short"))
     }
@@ -359,22 +370,23 @@ impl<D: Disk> Fat<D> {
         let at = cluster as usize;
         match self.boot.bits {
             12 => {
-                let at = at + at / 2;
-                let pair = u16::from_le_bytes([self.table[at], self.table[at + 1]]);
+                let at = at.saturating_add(at / 2);
+                let pair = u16::from_le_bytes([self.table[at], self.table[at.saturating_add(1)]]);
                 let value = value as u16 & 0xfff;
                 let pair = if cluster.is_multiple_of(2) {
                     pair & 0xf000 | value
                 } else {
                     pair & 0x000f | value << 4
                 };
-                self.table[at..at + 2].copy_from_slice(&pair.to_le_bytes());
+                self.table[at..][..2].copy_from_slice(&pair.to_le_bytes());
             }
-            16 => self.table[at * 2..at * 2 + 2].copy_from_slice(&(value as u16).to_le_bytes()),
+            16 => self.table[at.saturating_mul(2)..][..2]
+                .copy_from_slice(&(value as u16).to_le_bytes()),
             _ => {
-                let at = at * 4;
+                let at = at.saturating_mul(4);
                 let kept = le32(&self.table, at).unwrap_or(0) & 0xf000_0000;
                 let value = kept | value & 0x0fff_ffff;
-                self.table[at..at + 4].copy_from_slice(&value.to_le_bytes());
+                self.table[at..][..4].copy_from_slice(&value.to_le_bytes());
             }
         }
     }
@@ -400,7 +412,7 @@ impl<D: Disk> Fat<D> {
     fn chain(&self, first: u32) -> Result<Vec<u32>, FatError> {
         let mut clusters = Vec::new();
         let mut at = first;
-        while at != 0 && at < self.end_mark() - 7 {
+        while at != 0 && at < self.end_mark().saturating_sub(7) {
             if clusters.len() as u64 >= u64::from(self.boot.clusters) {
                 return Err(FatError::Damaged("a chain runs in a circle"));
             }
@@ -415,13 +427,15 @@ impl<D: Disk> Fat<D> {
 
     /// First byte of a cluster that has passed [`Fat::data_cluster`].
     fn cluster_at(&self, cluster: u32) -> u64 {
-        self.boot.data_at + u64::from(cluster - 2) * self.boot.cluster_len
+        self.boot.data_at.saturating_add(
+            u64::from(cluster.saturating_sub(2)).saturating_mul(self.boot.cluster_len),
+        )
     }
 
     /// Takes free clusters and chains them. Nothing is taken when there are too few.
     fn allocate(&mut self, count: usize, what: &str) -> Result<Vec<u32>, FatError> {
         let mut clusters = Vec::new();
-        let all = 2..self.boot.clusters + 2;
+        let all = 2..self.boot.clusters.saturating_add(2);
         for cluster in (self.hint..all.end).chain(all.start..self.hint) {
             if clusters.len() == count {
                 break;

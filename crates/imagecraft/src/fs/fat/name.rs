@@ -31,7 +31,7 @@ fn is_short(byte: u8) -> bool {
 /// Base and ending of a name, without the dot between them.
 fn halves(name: &str) -> (&str, &str) {
     match name.rfind('.') {
-        Some(dot) if dot > 0 => (&name[..dot], &name[dot + 1..]),
+        Some(dot) if dot > 0 => (&name[..dot], &name[dot.saturating_add(1)..]),
         _ => (name, ""),
     }
 }
@@ -40,7 +40,7 @@ fn halves(name: &str) -> (&str, &str) {
 fn pack(base: &[u8], ending: &[u8]) -> [u8; 11] {
     let mut short = [b' '; 11];
     short[..base.len()].copy_from_slice(base);
-    short[8..8 + ending.len()].copy_from_slice(ending);
+    short[8..ending.len().saturating_add(8)].copy_from_slice(ending);
     short
 }
 
@@ -73,7 +73,7 @@ pub fn shorten(name: &str, taken: impl Fn(&[u8; 11]) -> bool) -> Option<([u8; 11
     let ending = &short_ending[..short_ending.len().min(3)];
     (1..100_000u32).find_map(|number| {
         let tail = format!("~{number}");
-        let room = (8 - tail.len()).min(short_base.len());
+        let room = 8_usize.saturating_sub(tail.len()).min(short_base.len());
         let base = [&short_base[..room], tail.as_bytes()].concat();
         let short = pack(&base, ending);
         (!taken(&short)).then_some((short, true))

@@ -3,7 +3,7 @@
 use super::{BootSector, FatError};
 use crate::Disk;
 use crate::fs::{State, Usage, Used};
-use crate::table::{le16, le32};
+use crate::number::{le16, le32, times};
 
 /// Bytes of an allocation table that are read at once, a multiple of 12 so that entries of every
 /// width end on its border.
@@ -14,21 +14,30 @@ const PIECE: u64 = 12 * 16 * 1024;
 pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, FatError> {
     let boot = BootSector::read(disk)??;
     let sector = 512;
-    let data_end = boot.data_at + u64::from(boot.clusters) * boot.cluster_len;
+    let data_end = boot
+        .data_at
+        .saturating_add(u64::from(boot.clusters).saturating_mul(boot.cluster_len));
     let mut used = Used::new(data_end / sector, sector)
         .ok_or(FatError::Damaged("it has more clusters than are looked at"))?;
     used.add(0, boot.data_at / sector);
     let mut in_use = false;
     for copy in 0..boot.tables {
-        let table_at = boot.table_at + copy * boot.table_len;
-        let table_len = (u64::from(boot.clusters + 2) * u64::from(boot.bits)).div_ceil(8);
+        let table_at = boot
+            .table_at
+            .saturating_add(copy.saturating_mul(boot.table_len));
+        let table_len = u64::from(boot.clusters.saturating_add(2))
+            .saturating_mul(u64::from(boot.bits))
+            .div_ceil(8);
         let mut done = 0;
         while done < table_len {
-            let take = PIECE.min(table_len - done);
-            let raw = disk.read_vec(table_at + done, take as usize)?;
-            let first = (done * 8 / u64::from(boot.bits)) as u32;
-            let entries = (raw.len() * 8) / usize::from(boot.bits);
-            for (index, cluster) in (first..boot.clusters + 2).enumerate().take(entries) {
+            let take = PIECE.min(table_len.saturating_sub(done));
+            let raw = disk.read_vec(table_at.saturating_add(done), take as usize)?;
+            let first = times(done.saturating_mul(8), boot.bits.into()) as u32;
+            let entries = times((raw.len() as u64).saturating_mul(8), boot.bits.into()) as usize;
+            for (index, cluster) in (first..boot.clusters.saturating_add(2))
+                .enumerate()
+                .take(entries)
+            {
                 let value = entry(&raw, index, boot.bits);
                 match cluster {
                     0 => {}
@@ -38,13 +47,15 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, FatError> {
                             && value >> (if boot.bits == 32 { 27 } else { 15 }) & 1 == 0
                     }
                     _ if value != 0 => {
-                        let at = boot.data_at + u64::from(cluster - 2) * boot.cluster_len;
+                        let at = boot.data_at.saturating_add(
+                            u64::from(cluster.saturating_sub(2)).saturating_mul(boot.cluster_len),
+                        );
                         used.add(at / sector, boot.cluster_len / sector);
                     }
                     _ => {}
                 }
             }
-            done += take;
+            done = done.saturating_add(take);
         }
     }
     let state = if in_use { State::InUse } else { State::Clean };
@@ -54,16 +65,16 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, FatError> {
 fn entry(raw: &[u8], index: usize, bits: u8) -> u32 {
     match bits {
         12 => {
-            let at = index + index / 2;
+            let at = index.saturating_add(index / 2);
             let pair = raw.get(at).copied().unwrap_or(0) as u32
-                | (raw.get(at + 1).copied().unwrap_or(0) as u32) << 8;
+                | (raw.get(at.saturating_add(1)).copied().unwrap_or(0) as u32) << 8;
             if index.is_multiple_of(2) {
                 pair & 0xfff
             } else {
                 pair >> 4
             }
         }
-        16 => u32::from(le16(raw, index * 2).unwrap_or(0)),
-        _ => le32(raw, index * 4).unwrap_or(0) & 0x0fff_ffff,
+        16 => u32::from(le16(raw, index.saturating_mul(2)).unwrap_or(0)),
+        _ => le32(raw, index.saturating_mul(4)).unwrap_or(0) & 0x0fff_ffff,
     }
 }

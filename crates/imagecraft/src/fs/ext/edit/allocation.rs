@@ -296,7 +296,7 @@ impl<D: Disk> Editor<D> {
     }
 
     fn change_free_inodes(&mut self, change: i32) -> Result<(), ExtError> {
-        let free = crate::table::le32(&self.raw, 0x10).unwrap_or(0);
+        let free = crate::number::le32(&self.raw, 0x10).unwrap_or(0);
         let free = free
             .checked_add_signed(change)
             .ok_or_else(|| damaged("the superblock miscounts its free inodes"))?;

@@ -4,7 +4,7 @@ use super::super::group::Group;
 use super::super::superblock::Superblock;
 use super::{Editor, ExtError, put16, put32};
 use crate::Disk;
-use crate::table::{le16, le32};
+use crate::number::{le16, le32};
 
 /// The inode table's and inode bitmap's tail was never written.
 pub const INODE_UNUSED: u16 = 0x1;

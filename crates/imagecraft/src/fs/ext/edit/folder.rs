@@ -10,7 +10,7 @@ use super::record::{INDEXED, Record};
 use super::{Editor, ExtError, damaged, full, hash, put16, put32};
 use crate::Disk;
 use crate::fs::NodeKind;
-use crate::table::{le16, le32};
+use crate::number::{le16, le32};
 
 /// Length of the entry at a block's end that holds its checksum.
 const TAIL: usize = 12;

@@ -13,7 +13,7 @@ use super::descriptor::{
 };
 use super::{Bitmap, Editor, ExtError, damaged, put16, put32};
 use crate::Disk;
-use crate::table::le32;
+use crate::number::le32;
 
 /// The inode that holds the blocks reserved for descriptors.
 const RESERVING: u32 = 7;

@@ -22,8 +22,8 @@ use super::superblock::{self, Superblock, incompat};
 use super::{Ext, ExtError, damaged};
 use crate::Disk;
 use crate::fs::{FileError, NodeKind, tree};
+use crate::number::le32;
 use crate::ranges::Ranges;
-use crate::table::le32;
 use descriptor::{Descriptor, FREE_BLOCKS, FREE_INODES};
 use record::Record;
 

@@ -6,7 +6,7 @@ use super::super::superblock::{compat, ro_compat};
 use super::{Editor, ExtError, damaged, put32};
 use crate::Disk;
 use crate::fs::NodeKind;
-use crate::table::le32;
+use crate::number::le32;
 
 const LAST_ORPHAN: usize = 0xe8;
 const ORPHAN_FILE: usize = 0x280;

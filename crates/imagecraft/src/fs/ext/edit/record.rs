@@ -6,7 +6,7 @@ use super::super::superblock::{Superblock, compat, incompat};
 use super::{Attributes, Editor, ExtError, damaged, put16, put32};
 use crate::Disk;
 use crate::fs::NodeKind;
-use crate::table::{le16, le32};
+use crate::number::{le16, le32};
 
 /// The folder has an index.
 pub const INDEXED: u32 = 0x1000;
