@@ -205,20 +205,21 @@ impl Records {
         Ok(tx.commit().await?)
     }
 
-    /// Writes onto cards of one size of which it is not known for sure what became of them: the
-    /// newest of each card.
-    pub async fn doubts(&self, size: i64) -> Result<Vec<Doubt>, RecordError> {
+    /// Writes onto cards of one size of which it is not known for sure what became of them, newest
+    /// first: those of one card, or the newest twenty of all.
+    pub async fn doubts(&self, size: i64, card: Option<&str>) -> Result<Vec<Doubt>, RecordError> {
         let rows = sqlx::query_as!(
             Doubt,
             r#"select i.id as "imprint!", i.job_id as "job!", c.label as "card!", i.manifest as "manifest!", c.edges,
                  i.state = 'in doubt' as "open!"
                from imprints i join cards c on c.id = i.card_id
-               where c.size = $1 and i.manifest is not null
+               where c.size = $1 and ($2::text is null or c.label = $2) and i.manifest is not null
                  and (i.state in ('in doubt', 'void') or i.left_as = 'may boot')
                  and not exists (select from imprints n where n.card_id = i.card_id and n.id > i.id
                     and n.state not in ('planned', 'void'))
-               order by i.id desc"#,
-            size
+               order by i.id desc limit 20"#,
+            size,
+            card
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }

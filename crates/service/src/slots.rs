@@ -455,11 +455,7 @@ async fn identify(
     bound: &Bound,
 ) -> Result<Option<String>, ApiError> {
     let settled = settle_doubt(app, slot, medium, contents, bound).await?;
-    let claimed = match &contents.occupant {
-        Occupant::Stamped(stamp) => Some(&stamp.card),
-        Occupant::Unfinished(mark) => Some(&mark.card),
-        _ => None,
-    };
+    let claimed = claimed(contents);
     // What a card says of itself counts only if the records know such a card of this size.
     if let Some(label) = claimed {
         match app.records.card(label).await {
@@ -478,6 +474,15 @@ async fn identify(
         .await?)
 }
 
+/// The label that a card says it has.
+fn claimed(contents: &Contents) -> Option<&str> {
+    match &contents.occupant {
+        Occupant::Stamped(stamp) => Some(&stamp.card),
+        Occupant::Unfinished(mark) => Some(&mark.card),
+        _ => None,
+    }
+}
+
 /// A write that was under way when the service ended, or whose card was gone when it failed, is
 /// recorded as what its card now shows it to be. Gives the label of a card that was known by it.
 async fn settle_doubt(
@@ -487,7 +492,10 @@ async fn settle_doubt(
     contents: &Contents,
     bound: &Bound,
 ) -> Result<Option<String>, ApiError> {
-    let doubts = app.records.doubts(medium.size as i64).await?;
+    let doubts = app
+        .records
+        .doubts(medium.size as i64, claimed(contents))
+        .await?;
     for doubt in doubts {
         let verdict = match &contents.occupant {
             Occupant::Unfinished(mark) if mark.card == doubt.card => match mark.job == doubt.job {

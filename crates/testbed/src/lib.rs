@@ -173,6 +173,11 @@ impl Testbed {
 
     /// Starts both, the service with these flags.
     pub fn start_with(flags: &[&str]) -> Self {
+        Self::start_after(flags, |_| {})
+    }
+
+    /// Starts both, the service when its folders were prepared.
+    pub fn start_after(flags: &[&str], prepare: impl FnOnce(&Self)) -> Self {
         let dir = tempfile::Builder::new()
             .prefix("duplicarium-test-")
             .tempdir()
@@ -203,6 +208,7 @@ impl Testbed {
             standin,
         };
         std::fs::create_dir(testbed.import_dir()).expect("the folder is ours");
+        prepare(&testbed);
         testbed.start_service();
         testbed
     }

@@ -50,8 +50,13 @@ async fn show(
     Ok(Json(views::release_detail(&app, &name).await?))
 }
 
-fn parse_sheet(text: &str) -> Result<Sheet, ApiError> {
-    Sheet::parse(text).map_err(|e| ApiError::invalid("bad-sheet", format!("release sheet, {e}")))
+/// Reads a sheet that somebody sent, on a thread of its own: it is bounded, and still takes its time.
+async fn parse_sheet(text: &str) -> Result<Sheet, ApiError> {
+    let text = text.to_owned();
+    let read = tokio::task::spawn_blocking(move || Sheet::parse(&text)).await;
+    let sheet =
+        read.map_err(|e| ApiError::invalid("bad-sheet", format!("the release sheet: {e}")))?;
+    sheet.map_err(|e| ApiError::invalid("bad-sheet", format!("release sheet, {e}")))
 }
 
 /// A name that is not in the catalogue yet.
@@ -84,7 +89,7 @@ async fn check_boards(app: &App, boards: &[String]) -> Result<(), ApiError> {
 
 /// A sheet that can become a release now: valid, of a new name, for board models that are known.
 pub async fn check_sheet(app: &App, text: &str) -> Result<Sheet, ApiError> {
-    let sheet = parse_sheet(text)?;
+    let sheet = parse_sheet(text).await?;
     check_new(app, &sheet.name()).await?;
     check_boards(app, &sheet.boards).await?;
     Ok(sheet)
@@ -305,7 +310,7 @@ async fn add(
                 &["any".to_owned()],
                 "",
             );
-            let name = parse_sheet(&text)?.name();
+            let name = parse_sheet(&text).await?.name();
             check_new(&app, &name).await?;
             name
         }
@@ -353,7 +358,7 @@ async fn revise(
     Given(new): Given<api::NewSheet>,
 ) -> Result<Json<api::ReleaseDetail>, ApiError> {
     let release = app.records.release(&name).await?;
-    let sheet = parse_sheet(&new.sheet)?;
+    let sheet = parse_sheet(&new.sheet).await?;
     if sheet.name() != release.name {
         let detail = format!(
             "this sheet is that of {}; a sheet of {} keeps its appliance, variant and version",
