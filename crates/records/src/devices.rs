@@ -160,9 +160,10 @@ impl Records {
     pub async fn devices(&self) -> Result<Vec<Device>, RecordError> {
         let rows = sqlx::query_as!(
             Device,
-            r#"select d.*, k.label as "card?", i.state as "card_state?",
+            r#"select d.id, d.name, d.board, d.appliance, d.variant, d.site, d.notes, d.state, d.host_name, d.added_by,
+                 d.added_at, d.pinned_release_id, d.attached, d.macs, k.label as "card?", i.state as "card_state?",
                  (select r.name from releases r where r.id = d.pinned_release_id) as "pinned: _"
-               from devices d left join carried i on i.device_id = d.id left join cards k on k.id = i.card_id
+               from devices d left join imprints i on i.id = d.imprint_id left join cards k on k.id = i.card_id
                order by d.name"#
         );
         Ok(rows.fetch_all(&self.pool).await?)
@@ -172,9 +173,10 @@ impl Records {
     pub async fn device(&self, name: &str) -> Result<Device, RecordError> {
         let rows = sqlx::query_as!(
             Device,
-            r#"select d.*, k.label as "card?", i.state as "card_state?",
+            r#"select d.id, d.name, d.board, d.appliance, d.variant, d.site, d.notes, d.state, d.host_name, d.added_by,
+                 d.added_at, d.pinned_release_id, d.attached, d.macs, k.label as "card?", i.state as "card_state?",
                  (select r.name from releases r where r.id = d.pinned_release_id) as "pinned: _"
-               from devices d left join carried i on i.device_id = d.id left join cards k on k.id = i.card_id
+               from devices d left join imprints i on i.id = d.imprint_id left join cards k on k.id = i.card_id
                where d.name = $1"#,
             name
         );

@@ -126,8 +126,10 @@ impl Records {
         };
         let id = sqlx::query_scalar!(
             "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings,
-                files, override_reason, growth, left_out, settings_known, behind)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) returning id",
+                files, override_reason, growth, left_out, settings_known, behind, origin_release_id)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, coalesce($3,
+                (select o.origin_release_id from backups b join imprints o on o.id = b.imprint_id where b.id = $4)))
+             returning id",
             new.card,
             new.device,
             release,
@@ -153,7 +155,6 @@ impl Records {
     /// it is touched.
     pub async fn touch_card(&self, id: i64, manifest: &[u8]) -> Result<(), RecordError> {
         let mut tx = self.pool.begin().await?;
-        let concerned = concerned(&mut tx, id).await?;
         sqlx::query!(
             "update imprints set state = 'writing', manifest = $2 where id = $1 and state = 'planned'",
             id,
@@ -161,7 +162,6 @@ impl Records {
         )
         .execute(&mut *tx)
         .await?;
-        settle(&mut tx, &concerned).await?;
         Ok(tx.commit().await?)
     }
 
@@ -185,8 +185,6 @@ impl Records {
         )
         .execute(&mut *tx)
         .await?;
-        let concerned = concerned(&mut tx, id).await?;
-        settle(&mut tx, &concerned).await?;
         jobs::end(&mut tx, ending).await?;
         Ok(tx.commit().await?)
     }
@@ -252,8 +250,6 @@ impl Records {
                 )
                 .execute(&mut *tx)
                 .await?;
-                let concerned = concerned(&mut tx, id).await?;
-                settle(&mut tx, &concerned).await?;
             }
         }
         events::add(&mut tx, "service", "card.settled", &label, summary).await?;
@@ -343,23 +339,6 @@ impl Records {
     }
 }
 
-/// The devices whose standing an imprint may change: its own, and whose card it is or was.
-async fn concerned(tx: &mut PgConnection, id: i64) -> Result<Vec<i64>, RecordError> {
-    let rows = sqlx::query_scalar!(
-        r#"select distinct o.device_id as "device!" from imprints i join imprints o on o.card_id = i.card_id
-           where i.id = $1 and o.device_id is not null"#,
-        id
-    );
-    Ok(rows.fetch_all(tx).await?)
-}
-
-async fn settle(tx: &mut PgConnection, devices: &[i64]) -> Result<(), RecordError> {
-    sqlx::query!("select settle_devices($1)", devices)
-        .execute(tx)
-        .await?;
-    Ok(())
-}
-
 async fn spoil(tx: &mut PgConnection, id: i64, spoilt: Spoilt) -> Result<(), RecordError> {
     let (state, left_as) = match spoilt {
         Spoilt::Untouched => ("void", None),
@@ -375,6 +354,5 @@ async fn spoil(tx: &mut PgConnection, id: i64, spoilt: Spoilt) -> Result<(), Rec
     )
     .execute(&mut *tx)
     .await?;
-    let concerned = concerned(tx, id).await?;
-    settle(tx, &concerned).await
+    Ok(())
 }

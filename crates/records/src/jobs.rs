@@ -204,12 +204,12 @@ impl Records {
     /// again. Returns the jobs this concerned.
     pub async fn sort_out_interrupted(&self) -> Result<Vec<i64>, RecordError> {
         let mut tx = self.pool.begin().await?;
-        let begun = sqlx::query_scalar!(
+        sqlx::query!(
             "update imprints set finished_at = now(),
                 state = case state when 'planned' then 'void' else 'in doubt' end
-             where state in ('planned', 'writing') returning device_id"
+             where state in ('planned', 'writing')"
         )
-        .fetch_all(&mut *tx)
+        .execute(&mut *tx)
         .await?;
         let jobs = sqlx::query_scalar!(
             "update jobs set state = 'interrupted', finished_at = now(), error_code = 'interrupted',
@@ -223,10 +223,6 @@ impl Records {
         )
         .fetch_all(&mut *tx)
         .await?;
-        let devices: Vec<i64> = begun.into_iter().flatten().collect();
-        sqlx::query!("select settle_devices($1)", &devices)
-            .execute(&mut *tx)
-            .await?;
         tx.commit().await?;
         Ok(jobs)
     }

@@ -466,15 +466,12 @@ impl Records {
     pub async fn carriers(&self) -> Result<Vec<Carrier>, RecordError> {
         let rows = sqlx::query_as!(
             Carrier,
-            r#"select r.name as release, d.name as "device?", k.id is not null as "carried!", c.label as "card!",
+            r#"select r.name as release, d.name as "device?", d.imprint_id is not distinct from i.id as "carried!", c.label as "card!",
                  i.id as "imprint!", i.finished_at as written_at
                from on_card i
                join cards c on c.id = i.card_id
                left join devices d on d.id = i.device_id
-               left join carried k on k.id = i.id
-               left join backups b on b.id = i.backup_id
-               left join imprints bi on bi.id = b.imprint_id
-               join releases r on r.id = coalesce(i.release_id, bi.release_id)
+               join releases r on r.id = i.origin_release_id
                where i.state = 'verified' order by d.name, i.id desc"#
         );
         Ok(rows.fetch_all(&self.pool).await?)

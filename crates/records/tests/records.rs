@@ -8,6 +8,7 @@ use records::jobs::{Ending, NewJob, Outcome, RequestKey};
 use records::releases::{NewRelease, NewSheet};
 use records::{OwnServer, OwnServerError, RecordError, Records};
 use serde_json::json;
+use sqlx::Connection;
 
 fn device(name: &str, site: &str) -> NewDevice {
     NewDevice {
@@ -117,6 +118,7 @@ async fn records_keep_their_word() {
     a_release_keeps_its_history(&records).await;
     a_feed_tells_its_news(&records).await;
     imprints_tell_the_truth_after_a_crash(&records).await;
+    what_is_at_hand_is_what_the_imprints_say(&records, server.url()).await;
 
     // A second start adopts the running server; a stop ends it; a start after that finds the data.
     records.close().await;
@@ -456,6 +458,104 @@ async fn a_feed_tells_its_news(records: &Records) {
     assert!(records.feed("commons").await.is_err());
 }
 
+/// Many writes at once, of few devices onto many cards, with every end; then what is kept at hand is held
+/// against its definition, asked of the imprints alone.
+async fn what_is_at_hand_is_what_the_imprints_say(records: &Records, url: &str) {
+    let base = records.release("quaylink 2.3").await.unwrap();
+    let mut devices = Vec::new();
+    for number in 0..3 {
+        let name = format!("busy-{number}");
+        devices.push(records.add_device(&device(&name, "quay")).await.unwrap());
+    }
+    let mut hands = Vec::new();
+    for hand in 0..6_u64 {
+        let (records, devices, base) = (records.clone(), devices.clone(), base.clone());
+        hands.push(tokio::spawn(async move {
+            let mut cards = Vec::new();
+            for _ in 0..2 {
+                let card = records
+                    .add_card(5_000_000_000, "SD card", &[9], "marit")
+                    .await;
+                cards.push(card.unwrap().id);
+            }
+            let mut chance = 0x9e37_79b9_7f4a_7c15_u64 ^ hand;
+            let mut below = |end: u64| {
+                chance ^= chance << 13;
+                chance ^= chance >> 7;
+                chance ^= chance << 17;
+                chance % end
+            };
+            for _ in 0..25 {
+                let (job, _) = records.add_job(&job("write", None)).await.unwrap();
+                let new = NewImprint {
+                    card: cards[below(2) as usize],
+                    device: devices.get(below(4) as usize).copied(),
+                    base: Base::Release(base.id),
+                    base_name: base.name.clone(),
+                    job,
+                    slot: 1,
+                    operator: "marit".into(),
+                    settings: json!([]),
+                    files: json!([]),
+                    override_reason: None,
+                    growth: None,
+                    left_out: Vec::new(),
+                    settings_known: true,
+                    behind: None,
+                };
+                let id = records.begin_imprint(&new).await.unwrap();
+                if below(5) > 0 {
+                    records.touch_card(id, &[1]).await.unwrap();
+                }
+                let spoilt = match below(5) {
+                    0 => Spoilt::Untouched,
+                    1 => Spoilt::Unfinished,
+                    2 => Spoilt::MayBoot,
+                    3 => continue,
+                    _ => {
+                        let well = ending(job, Outcome::Done(json!({})));
+                        let done = records.finish_imprint(id, 1, 1, false, &well).await;
+                        done.unwrap();
+                        continue;
+                    }
+                };
+                let badly = ending(job, Outcome::Cancelled("asked".into()));
+                records.spoil_imprint(id, spoilt, &badly).await.unwrap();
+            }
+        }));
+    }
+    for hand in hands {
+        hand.await.unwrap();
+    }
+    let mut connection = sqlx::PgConnection::connect(url).await.unwrap();
+    let wrong: Vec<String> = sqlx::query_scalar(
+        "with on_it as (
+            select distinct on (card_id) * from imprints where state not in ('planned', 'void')
+            order by card_id, id desc),
+         carries as (
+            select distinct on (device_id) * from on_it where device_id is not null
+            order by device_id, id desc)
+         select 'card ' || c.id || ' has ' || coalesce(c.imprint_id, 0) || ', on it is ' || coalesce(o.id, 0)
+            from cards c left join on_it o on o.card_id = c.id where c.imprint_id is distinct from o.id
+         union all
+         select 'device ' || d.name || ' has ' || coalesce(d.imprint_id, 0) || ', it carries ' || coalesce(k.id, 0)
+            || ', it is ' || d.state
+            from devices d left join carries k on k.device_id = d.id
+            where d.imprint_id is distinct from k.id
+                or d.state <> case when k.state = 'verified' then 'carded' else 'planned' end",
+    )
+    .fetch_all(&mut connection)
+    .await
+    .unwrap();
+    assert!(wrong.is_empty(), "{wrong:#?}");
+    let written: i64 = sqlx::query_scalar("select count(*) from imprints where state = 'verified'")
+        .fetch_one(&mut connection)
+        .await
+        .unwrap();
+    assert!(written > 20, "{written}");
+    records.sort_out_interrupted().await.unwrap();
+}
+
 async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
     let card = records
         .add_card(4_000_000_000, "SD card", &[7], "marit")
@@ -583,7 +683,7 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
     );
 
     // Seen again: it is what it is, and that is said once.
-    let doubts = records.doubts(4_000_000_000).await.unwrap();
+    let doubts = records.doubts(4_000_000_000, None).await.unwrap();
     let doubt = doubts.iter().find(|doubt| doubt.imprint == writing);
     assert!(doubt.is_some_and(|doubt| doubt.open && doubt.card == other.label));
     assert!(records.settle_doubt(writing, None, "whole").await.unwrap());

@@ -4,9 +4,10 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use operations::jobs::Jobs;
+use operations::news::News;
+
 use crate::app::App;
-use crate::bus::News;
-use crate::uploads::clear_old_uploads;
 
 /// How often the database is looked at.
 const EVERY: Duration = Duration::from_secs(1);
@@ -15,12 +16,30 @@ const JOBS: Duration = Duration::from_secs(10);
 /// How often old uploads are cleared away.
 const UPLOADS: Duration = Duration::from_secs(3600);
 
+/// How often it is told how far jobs are.
+const PROGRESS: Duration = Duration::from_millis(300);
+
+/// Begins to watch the slots and to look after everything.
+pub fn begin(app: &Arc<App>) {
+    app.watch(app.slots.clone().watch());
+    app.watch(tell_progress(app.jobs.clone()));
+    app.watch(keep_house(app.clone()));
+}
+
+/// Tells how far jobs are until the service ends, whatever the readers do.
+async fn tell_progress(jobs: Arc<Jobs>) {
+    loop {
+        jobs.tell_progress();
+        tokio::time::sleep(PROGRESS).await;
+    }
+}
+
 /// Looks after these until the service ends.
-pub async fn keep_house(app: Arc<App>) {
+async fn keep_house(app: Arc<App>) {
     let (mut jobs, mut uploads) = (Instant::now(), Instant::now());
     loop {
         tokio::time::sleep(EVERY).await;
-        if app.is_closing() {
+        if app.jobs.is_closing() {
             return;
         }
         revive_database(&app).await;
@@ -29,16 +48,14 @@ pub async fn keep_house(app: Arc<App>) {
             if let Err(e) = app.renew_claim().await {
                 tracing::error!("the records are not this service's alone any more: {e}");
             }
-            if let Err(e) = app.end_orphans().await {
+            if let Err(e) = app.jobs.end_orphans().await {
                 tracing::debug!("looking for jobs that nobody works on: {e}");
             }
         }
         if uploads.elapsed() >= UPLOADS {
             uploads = Instant::now();
-            let app = app.clone();
-            let cleared = tokio::task::spawn_blocking(move || {
-                clear_old_uploads(&app.uploads, |path| app.claims.holds(path), false);
-            });
+            let uploads = app.uploads.clone();
+            let cleared = tokio::task::spawn_blocking(move || uploads.clear(false));
             if let Err(e) = cleared.await {
                 tracing::warn!("old uploads: {e}");
             }
@@ -55,7 +72,7 @@ async fn revive_database(app: &Arc<App>) {
     tracing::error!("the own PostgreSQL is not running; starting it again");
     let for_it = app.clone();
     let started = tokio::task::spawn_blocking(move || match for_it.own_server() {
-        Some(server) if !for_it.is_closing() => server.restart().map_err(|e| e.to_string()),
+        Some(server) if !for_it.jobs.is_closing() => server.restart().map_err(|e| e.to_string()),
         _ => Ok(()),
     });
     match started
@@ -67,12 +84,13 @@ async fn revive_database(app: &Arc<App>) {
             tracing::info!("the own PostgreSQL runs again");
             let summary = "The database had stopped and was started again";
             if let Err(e) = app
+                .events
                 .note("service", "records.revived", "records", summary)
                 .await
             {
                 tracing::debug!("{e}");
             }
-            app.bus.tell(News::Events);
+            app.events.bus.tell(News::Events);
         }
         Err(e) => tracing::error!("the own PostgreSQL could not be started again: {e}"),
     }

@@ -2,23 +2,13 @@
 //! bench, and serves the HTTP interface and the console.
 
 mod app;
-mod bus;
-mod catalogue;
 mod config;
 mod console;
 mod error;
-mod feeds;
 mod housekeeping;
-mod jobs;
-mod plans;
 mod routes;
 mod serve;
-mod settings;
-mod slots;
 mod turns;
-mod uploads;
-mod views;
-mod work;
 
 use std::os::unix::process::CommandExt;
 use std::process::ExitCode;
@@ -100,6 +90,7 @@ async fn run(args: Args) -> Result<()> {
     })?;
     let mut terminate = signal(SignalKind::terminate())?;
     let app = App::open(config).await?;
+    housekeeping::begin(&app);
     let address = listener.local_addr()?;
     tracing::info!("ready at http://{address}");
     let (end, ending) = watch::channel(false);
@@ -110,7 +101,7 @@ async fn run(args: Args) -> Result<()> {
     };
     tracing::info!("stopping");
     // No new work from here on; what is asked now is still answered.
-    app.begin_to_close();
+    app.jobs.close();
     let _ = end.send(true);
     let _ = served.await;
     app.close().await;

@@ -31,12 +31,8 @@ pub const BODY: Duration = Duration::from_secs(20);
 const UNREAD: Duration = Duration::from_secs(60);
 /// How long requests may go on when the service ends.
 const DRAIN: Duration = Duration::from_secs(5);
-/// Long bodies in memory at once; further ones wait.
-pub const LONG_BODIES: usize = 12;
 /// How long a long body waits for its turn.
 const TURN: Duration = Duration::from_secs(5);
-/// Streams of events at once: one a browser and program.
-pub const STREAMS: usize = 64;
 /// How long a stream of events goes on; who still listens asks again, and misses nothing.
 pub const STREAM: Duration = Duration::from_secs(600);
 /// From here on a body counts as long, in bytes.

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr};
 
-use crate::Refused;
+use crate::refused::Refused;
 
 /// How a device gets its address.
 ///

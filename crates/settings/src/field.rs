@@ -4,7 +4,8 @@ use regex_lite::{Regex, RegexBuilder};
 use serde::{Deserialize, Serialize};
 
 use crate::address::Address;
-use crate::network::{Network, parse_networks};
+use crate::network::{Network, check_passphrase, parse_networks};
+use crate::refused::{Refused, refuse};
 
 /// The kind of a field's value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -92,15 +93,6 @@ pub struct Field {
     /// it holds.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub when: Option<String>,
-}
-
-/// Why a value was refused: a sentence that names the rule, never the value of a secret.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("{0}")]
-pub struct Refused(pub String);
-
-fn refuse(why: impl Into<String>) -> Result<(), Refused> {
-    Err(Refused(why.into()))
 }
 
 /// Longest value, in bytes.
@@ -363,19 +355,6 @@ pub fn check_host_name(value: &str) -> Result<(), Refused> {
     Err(Refused(format!(
         "{value:?} is no host name; it takes letters, digits and inner hyphens, at most 63 between dots"
     )))
-}
-
-/// Checks a WPA passphrase. Never repeats it.
-pub(crate) fn check_passphrase(value: &str) -> Result<(), Refused> {
-    let printable = value.bytes().all(|b| (0x20..0x7f).contains(&b));
-    match value.len() {
-        _ if !printable => refuse("must be printable ASCII characters"),
-        8..=63 => Ok(()),
-        64 if value.bytes().all(|b| b.is_ascii_hexdigit()) => Ok(()),
-        len => refuse(format!(
-            "has {len} characters; a passphrase has 8 to 63, or is 64 hex digits"
-        )),
-    }
 }
 
 /// Codes of ISO 3166-1 alpha-2.

@@ -2,11 +2,23 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::Refused;
-use crate::field::check_passphrase;
+use crate::refused::{Refused, refuse};
 
 /// Most networks of one device.
 const MOST_NETWORKS: usize = 16;
+
+/// Checks a WPA passphrase. Never repeats it.
+pub(crate) fn check_passphrase(value: &str) -> Result<(), Refused> {
+    let printable = value.bytes().all(|b| (0x20..0x7f).contains(&b));
+    match value.len() {
+        _ if !printable => refuse("must be printable ASCII characters"),
+        8..=63 => Ok(()),
+        64 if value.bytes().all(|b| b.is_ascii_hexdigit()) => Ok(()),
+        len => refuse(format!(
+            "has {len} characters; a passphrase has 8 to 63, or is 64 hex digits"
+        )),
+    }
+}
 
 /// How a network keeps strangers out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -518,6 +518,24 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
         "{networks:?}"
     );
 
+    // However many backups and restores lie between, a release is known to be on the card.
+    let job = client.take_backup(2, None).await.unwrap();
+    let job = client.follow(job.id, |_| {}).await.unwrap();
+    bed.put("slate", 3);
+    let again = NewPlan {
+        backup: Some(job.result.unwrap()["backup"].as_str().unwrap().to_owned()),
+        slot: 3,
+        ..NewPlan::default()
+    };
+    let third = client.plan(&again).await.unwrap();
+    let job = client.confirm(&third.id, &third.card, None).await.unwrap();
+    assert_eq!(client.follow(job.id, |_| {}).await.unwrap().state, "done");
+    let carriers = client.release("quaylink 2.4").await.unwrap().carriers;
+    let on: Vec<_> = carriers.iter().map(|one| one.card.as_str()).collect();
+    assert!(on.contains(&third.card.as_str()) && on.len() == 3, "{on:?}");
+    let standing = client.device("quay-01").await.unwrap();
+    assert_eq!(standing.device.card.as_deref(), Some(third.card.as_str()));
+
     // A plan names a backup only of what is on the card now.
     bed.put("mica", 1);
     let plan = client.plan(&device("quay-01", 1)).await.unwrap();

@@ -3,6 +3,7 @@
 
 pub mod ext;
 pub mod fat;
+mod opened;
 mod other;
 mod tree;
 mod used;
@@ -11,7 +12,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::{ByteKind, Disk, DiskError, Map};
 
-pub use tree::{FileError, Files, MOST_NODES, Node, NodeKind, open, walk};
+pub use opened::open;
+pub use tree::{FileError, Files, MOST_NODES, Node, NodeKind, walk};
 pub(crate) use used::Used;
 
 /// A file system as its own superblock or boot sector describes it.

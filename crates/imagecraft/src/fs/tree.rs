@@ -1,7 +1,8 @@
 //! The files of a partition, listed and read without mounting.
 
-use super::{ext, fat};
-use crate::{Disk, DiskError};
+use super::ext::error::ExtError;
+use super::fat::error::FatError;
+use crate::DiskError;
 
 /// Most files and folders that one walk visits.
 pub const MOST_NODES: usize = 2_000_000;
@@ -55,10 +56,10 @@ pub enum FileError {
     LinkLoop(String),
     /// The ext file system could not be read.
     #[error(transparent)]
-    Ext(#[from] ext::ExtError),
+    Ext(#[from] ExtError),
     /// The FAT file system could not be read.
     #[error(transparent)]
-    Fat(#[from] fat::FatError),
+    Fat(#[from] FatError),
     /// Whoever takes the bytes could not.
     #[error("the bytes could not be passed on: {0}")]
     Sink(std::io::Error),
@@ -98,17 +99,6 @@ pub trait Files {
             Err(e) => Err(e),
         }
     }
-}
-
-/// Opens the files of the file system that fills `disk`; `None` for kinds that are not read.
-pub fn open<'a, D: Disk + 'a>(disk: D) -> Result<Option<Box<dyn Files + 'a>>, FileError> {
-    if ext::recognise(&disk)?.is_some() {
-        return Ok(Some(Box::new(ext::Ext::open_replayed(disk)?)));
-    }
-    if fat::BootSector::read(&disk)?.is_ok() {
-        return Ok(Some(Box::new(fat::Fat::open(disk)?)));
-    }
-    Ok(None)
 }
 
 /// Visits everything below `/`, folders before what is in them, names in order. Folders that lead

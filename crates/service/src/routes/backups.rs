@@ -13,8 +13,8 @@ use utoipa_axum::routes;
 use super::extract::{Given, Operator, RequestKey};
 use crate::app::App;
 use crate::error::ApiError;
-use crate::views;
-use crate::work::{BackupOrder, take_backup};
+use operations::shown;
+use operations::work::{BackupOrder, take_backup};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -30,7 +30,7 @@ async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Backup>>, Api
             .backups()
             .await?
             .into_iter()
-            .map(views::backup)
+            .map(shown::backup)
             .collect(),
     ))
 }
@@ -41,7 +41,7 @@ async fn show(
     State(app): State<Arc<App>>,
     Path(name): Path<String>,
 ) -> Result<Json<api::Backup>, ApiError> {
-    Ok(Json(views::backup(app.records.backup(&name).await?)))
+    Ok(Json(shown::backup(app.records.backup(&name).await?)))
 }
 
 /// Reads the card in a slot into the vault, twice: a job.
@@ -55,9 +55,9 @@ async fn take(
     if let Some(key) = &request_key
         && let Some(job) = app.records.job_of_request(key).await?
     {
-        return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
+        return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
     }
-    let (medium, found) = app.card_in(new.slot).await?;
+    let (medium, found) = app.slots.card_in(new.slot).await?;
     let refuse = |why: &str| {
         Err(ApiError::conflict(
             "nothing-to-back-up",
@@ -79,6 +79,7 @@ async fn take(
         Some(label) => label.clone(),
         None => {
             let card = app
+                .slots
                 .give_label(new.slot, &medium, &found.bound.edges, &operator)
                 .await?;
             card.label
@@ -110,7 +111,7 @@ async fn take(
         device,
         card: card.clone(),
     };
-    let reserved = app.reserve(new.slot)?;
+    let reserved = app.slots.reserve(new.slot)?;
     let job = NewJob {
         kind: "backup",
         subject: match &order.device {
@@ -122,8 +123,12 @@ async fn take(
         operator,
         request_key,
     };
+    let (bench, store) = (app.slots.bench().clone(), app.store.clone());
     let job = app
-        .start_job(job, Some(reserved), move |work| take_backup(work, &order))
+        .jobs
+        .start(job, Some(Box::new(reserved)), move |work| {
+            take_backup(work, &bench, &store, &order)
+        })
         .await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
 }

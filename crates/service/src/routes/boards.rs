@@ -72,13 +72,14 @@ async fn put(
         card_sits: board.card_sits.clone(),
     };
     app.records.put_board(&row).await?;
-    app.note(
-        &operator,
-        "board.changed",
-        &name,
-        &format!("Board model {name} added or changed"),
-    )
-    .await?;
+    app.events
+        .note(
+            &operator,
+            "board.changed",
+            &name,
+            &format!("Board model {name} added or changed"),
+        )
+        .await?;
     Ok(Json(api::BoardModel { name, ..board }))
 }
 
@@ -108,12 +109,13 @@ async fn put_site(
         title: site.title.clone(),
     };
     app.records.put_site(&row).await?;
-    app.note(
-        &operator,
-        "site.changed",
-        &name,
-        &format!("Site {name} added or changed"),
-    )
-    .await?;
+    app.events
+        .note(
+            &operator,
+            "site.changed",
+            &name,
+            &format!("Site {name} added or changed"),
+        )
+        .await?;
     Ok(Json(api::Site { name, ..site }))
 }

@@ -13,10 +13,10 @@ use utoipa_axum::routes;
 use super::extract::{Given, Operator, RequestKey};
 use crate::app::App;
 use crate::error::ApiError;
-use crate::plans::manifest_name;
-use crate::slots::base_name;
-use crate::views;
-use crate::work::{DriftOrder, compare_card};
+use operations::shown;
+use operations::slots::base_name;
+use operations::store::manifest_name;
+use operations::work::{DriftOrder, compare_card};
 
 /// Imprints shown with a card.
 const IMPRINTS: i64 = 50;
@@ -34,7 +34,7 @@ async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Card>>, ApiEr
     let rows = app.records.cards().await?.into_iter();
     let cards = rows.map(|row| {
         let slot = app.slots.slot_of(&row.label);
-        views::card(row, slot)
+        shown::card(row, slot)
     });
     Ok(Json(cards.collect()))
 }
@@ -54,9 +54,9 @@ async fn show(
         .into_iter()
         .filter(|backup| backup.card == label);
     Ok(Json(api::CardDetail {
-        card: views::card(row, app.slots.slot_of(&label)),
-        imprints: imprints.into_iter().map(views::imprint).collect(),
-        backups: backups.map(views::backup).collect(),
+        card: shown::card(row, app.slots.slot_of(&label)),
+        imprints: imprints.into_iter().map(shown::imprint).collect(),
+        backups: backups.map(shown::backup).collect(),
     }))
 }
 
@@ -73,9 +73,9 @@ async fn compare(
     if let Some(key) = &request_key
         && let Some(job) = app.records.job_of_request(key).await?
     {
-        return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
+        return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
     }
-    let (medium, found) = app.card_in(new.slot).await?;
+    let (medium, found) = app.slots.card_in(new.slot).await?;
     let slot = new.slot;
     let refuse = |why: String| {
         ApiError::conflict(
@@ -104,7 +104,7 @@ async fn compare(
         base: base_name(&stamp.base).to_owned(),
         manifest: manifest_name(&manifest)?,
     };
-    let reserved = app.reserve(slot)?;
+    let reserved = app.slots.reserve(slot)?;
     let job = NewJob {
         kind: "compare",
         subject: format!("card {label} with its imprint"),
@@ -113,8 +113,12 @@ async fn compare(
         operator,
         request_key,
     };
+    let (bench, store) = (app.slots.bench().clone(), app.store.clone());
     let job = app
-        .start_job(job, Some(reserved), move |work| compare_card(work, &order))
+        .jobs
+        .start(job, Some(Box::new(reserved)), move |work| {
+            compare_card(work, &bench, &store, &order)
+        })
         .await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
 }

@@ -15,8 +15,8 @@ use utoipa_axum::routes;
 use super::extract::{Given, Operator, RequestKey};
 use crate::app::App;
 use crate::error::ApiError;
-use crate::views;
-use crate::work::compare_releases;
+use operations::shown;
+use operations::work::compare_releases;
 
 /// Files that a comparison lists; the counts are of all.
 const SHOWN_FILES: usize = 2000;
@@ -34,14 +34,14 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 /// The catalogue by appliance and variant, versions newest first.
 #[utoipa::path(get, path = "/api/v1/catalogue", responses((status = 200, body = Vec<api::Line>)))]
 async fn catalogue(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Line>>, ApiError> {
-    let shelf = app.shelf(None).await?;
+    let shelf = app.catalogue.shelf(None).await?;
     Ok(Json(shelf.lines(&app.records.devices().await?)))
 }
 
 /// For each device whether its card carries what it follows.
 #[utoipa::path(get, path = "/api/v1/standings", responses((status = 200, body = Vec<api::Standing>)))]
 async fn standings(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Standing>>, ApiError> {
-    let shelf = app.shelf(None).await?;
+    let shelf = app.catalogue.shelf(None).await?;
     let devices = app.records.devices().await?;
     let active = devices.iter().filter(|device| device.state != "retired");
     Ok(Json(active.map(|device| shelf.standing(device)).collect()))
@@ -54,7 +54,7 @@ async fn choices(
     Path(name): Path<String>,
 ) -> Result<Json<Vec<api::Choice>>, ApiError> {
     let device = app.records.device(&name).await?;
-    let shelf = app.shelf(Some(&device.appliance)).await?;
+    let shelf = app.catalogue.shelf(Some(&device.appliance)).await?;
     Ok(Json(shelf.choices(&device)))
 }
 
@@ -68,7 +68,7 @@ async fn follow(
     Given(given): Given<api::Following>,
 ) -> Result<Json<api::Standing>, ApiError> {
     let device = app.records.device(&name).await?;
-    let shelf = app.shelf(Some(&device.appliance)).await?;
+    let shelf = app.catalogue.shelf(Some(&device.appliance)).await?;
     let release = match &given.pinned {
         None => None,
         Some(pinned) => {
@@ -88,7 +88,8 @@ async fn follow(
         Some(release) => format!("{name} stays with {}", release.name),
         None => format!("{name} follows what is current"),
     };
-    app.note(&operator, "device.changed", &name, &summary)
+    app.events
+        .note(&operator, "device.changed", &name, &summary)
         .await?;
     let device = app.records.device(&name).await?;
     Ok(Json(shelf.standing(&device)))
@@ -111,11 +112,7 @@ async fn comparison(
         app.records.release(&a).await?,
         app.records.release(&b).await?,
     );
-    let known = {
-        let comparisons = app.comparisons.lock().unwrap_or_else(|e| e.into_inner());
-        comparisons.get(&(a.id, b.id)).cloned()
-    };
-    let found = known.ok_or_else(|| {
+    let found = app.catalogue.compared(&a, &b).ok_or_else(|| {
         let detail = format!(
             "{} and {} were not compared yet; start the comparison first",
             a.name, b.name
@@ -123,9 +120,9 @@ async fn comparison(
         ApiError::new(StatusCode::NOT_FOUND, "not-compared", detail)
     })?;
     Ok(Json(api::Comparison {
-        partitions: views::fact_differences(&found),
-        files: views::file_differences(&found, SHOWN_FILES),
-        counts: views::file_counts(&found),
+        partitions: shown::fact_differences(&found),
+        files: shown::file_differences(&found, SHOWN_FILES),
+        counts: shown::file_counts(&found),
         sheet: compare_sheets(&a.sheet, &b.sheet)
             .into_iter()
             .map(|change| api::Difference {
@@ -158,8 +155,12 @@ async fn compare(
         operator,
         request_key,
     };
+    let catalogue = app.catalogue.clone();
     let job = app
-        .start_job(job, None, move |work| compare_releases(work, &a, &b))
+        .jobs
+        .start(job, None, move |work| {
+            compare_releases(work, &catalogue, &a, &b)
+        })
         .await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
 }

@@ -16,9 +16,9 @@ use super::boards::check_name;
 use super::extract::{Given, Operator};
 use crate::app::App;
 use crate::error::ApiError;
-use crate::plans::manifest_name;
-use crate::settings::{diff, growth, of_device, open_logins, planned_file, sheet_text};
-use crate::views;
+use operations::in_force::{diff, growth, of_device, open_logins, planned_file, sheet_text};
+use operations::shown;
+use operations::store::manifest_name;
 
 /// Imprints shown with a device.
 const IMPRINTS: i64 = 50;
@@ -40,7 +40,7 @@ async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Device>>, Api
             .devices()
             .await?
             .into_iter()
-            .map(views::device)
+            .map(shown::device)
             .collect(),
     ))
 }
@@ -65,13 +65,14 @@ async fn add(
         added_by: operator.clone(),
     };
     app.records.add_device(&row).await?;
-    app.note(
-        &operator,
-        "device.added",
-        &new.name,
-        &format!("Device {} registered", new.name),
-    )
-    .await?;
+    app.events
+        .note(
+            &operator,
+            "device.added",
+            &new.name,
+            &format!("Device {} registered", new.name),
+        )
+        .await?;
     Ok((StatusCode::CREATED, Json(detail(&app, &new.name).await?)))
 }
 
@@ -86,18 +87,21 @@ async fn show(
 
 async fn detail(app: &App, name: &str) -> Result<api::DeviceDetail, ApiError> {
     let device = app.records.device(name).await?;
-    let team = app.team().await?;
+    let team = app.in_force.team().await?;
     let release = team.shelf.followed(&device);
     let (mut shown, mut problems) = (Vec::new(), Vec::new());
     let (mut outdated, mut logins) = (Vec::new(), Vec::new());
     if let Some(release) = release {
-        let sheet = views::sheet(release)?;
+        let sheet = shown::sheet(release)?;
         let counted = team.count(&device, &sheet);
         let pairs = counted.fields.iter().zip(&counted.values);
         shown = pairs
-            .map(|(field, value)| views::masked_setting(field, Some(value), &app.keys))
+            .map(|(field, value)| shown::masked_setting(field, Some(value), &app.store.keys))
             .collect();
-        outdated = app.outdated(&device, &counted, Some(release)).await?;
+        outdated = app
+            .in_force
+            .outdated(&device, &counted, Some(release))
+            .await?;
         logins = open_logins(&sheet, &counted.values);
         problems = problems_of(counted.problems);
     }
@@ -105,7 +109,7 @@ async fn detail(app: &App, name: &str) -> Result<api::DeviceDetail, ApiError> {
     let facts = app.records.device_facts(device.id).await?;
     Ok(api::DeviceDetail {
         release: release.map(|release| release.name.clone()),
-        device: views::device(device),
+        device: shown::device(device),
         settings: shown,
         problems,
         outdated,
@@ -118,7 +122,7 @@ async fn detail(app: &App, name: &str) -> Result<api::DeviceDetail, ApiError> {
                 set_at: fact.set_at,
             })
             .collect(),
-        imprints: imprints.into_iter().map(views::imprint).collect(),
+        imprints: imprints.into_iter().map(shown::imprint).collect(),
     })
 }
 
@@ -193,7 +197,8 @@ async fn describe(
     };
     app.records.describe_device(device.id, &about).await?;
     let summary = format!("What is told about {name} changed");
-    app.note(&operator, "device.changed", &name, &summary)
+    app.events
+        .note(&operator, "device.changed", &name, &summary)
         .await?;
     Ok(Json(detail(&app, &name).await?))
 }
@@ -261,7 +266,8 @@ impl App {
         Ok(match field.kind {
             FieldKind::HostName => Change::HostName(value),
             kind if kind.is_secret() || sealed => Change::Sealed(
-                self.keys
+                self.store
+                    .keys
                     .seal_secret(&of_device(device.id, &field.name), &value)?,
             ),
             _ => Change::Plain(value),
@@ -279,7 +285,7 @@ async fn change(
     Given(given): Given<api::SettingsChange>,
 ) -> Result<Json<api::DeviceDetail>, ApiError> {
     let device = app.records.device(&name).await?;
-    let team = app.team().await?;
+    let team = app.in_force.team().await?;
     let release = team.shelf.followed(&device).ok_or_else(|| {
         let detail = format!(
             "what can be set on {name} stands in the release sheet, and the catalogue has no release of {} for a {}; add one first",
@@ -287,7 +293,7 @@ async fn change(
         );
         ApiError::conflict("no-release", detail)
     })?;
-    let fields = views::sheet(release)?.fields;
+    let fields = shown::sheet(release)?.fields;
     // A list of networks that came from a preset so far becomes the device's own with all of its
     // secrets.
     let counted = team.alone(&device, &fields).values;
@@ -324,7 +330,8 @@ async fn change(
         .await?;
     let names: Vec<_> = changes.iter().map(|(field, _)| field.as_str()).collect();
     let summary = format!("Settings of {name} changed: {}", names.join(", "));
-    app.note(&operator, "device.changed", &name, &summary)
+    app.events
+        .note(&operator, "device.changed", &name, &summary)
         .await?;
     Ok(Json(detail(&app, &name).await?))
 }
@@ -345,7 +352,7 @@ async fn preview(
     Query(taken): Query<Taken>,
 ) -> Result<Json<api::Preview>, ApiError> {
     let device = app.records.device(&name).await?;
-    let team = app.team().await?;
+    let team = app.in_force.team().await?;
     let release = match &taken.release {
         Some(release) => app.records.release(release).await?,
         None => team.shelf.followed(&device).cloned().ok_or_else(|| {
@@ -353,13 +360,14 @@ async fn preview(
             ApiError::conflict("no-release", detail)
         })?,
     };
-    let sheet = views::sheet(&release)?;
+    let sheet = shown::sheet(&release)?;
     let counted = team.count(&device, &sheet);
     let laid = app
+        .in_force
         .laid(&sheet, &counted, manifest_name(&release.manifest)?)
         .await?;
     let files = laid.iter().map(|one| api::PreviewFile {
-        file: planned_file(one, &app.keys, &sheet_text(&release)),
+        file: planned_file(one, &app.store.keys, &sheet_text(&release)),
         before: one.before.clone(),
         diff: diff(one),
     });
@@ -393,10 +401,13 @@ async fn fact(
     let found = facts.into_iter().find(|one| one.name == fact);
     let found = found.ok_or_else(|| ApiError::missing(format!("{name} has no fact {fact:?}")))?;
     let value = app
+        .store
         .keys
         .open_secret(&of_fact(device.id, &fact), &found.sealed)?;
     let summary = format!("Fact {fact} of {name} was read");
-    app.note(&operator, "secret.read", &name, &summary).await?;
+    app.events
+        .note(&operator, "secret.read", &name, &summary)
+        .await?;
     Ok(Json(api::FactValue { value: Some(value) }))
 }
 
@@ -418,7 +429,11 @@ async fn put_fact(
                 "a fact has at most 16384 bytes",
             ));
         }
-        Some(value) => Some(app.keys.seal_secret(&of_fact(device.id, &fact), value)?),
+        Some(value) => Some(
+            app.store
+                .keys
+                .seal_secret(&of_fact(device.id, &fact), value)?,
+        ),
         None => None,
     };
     app.records
@@ -428,7 +443,8 @@ async fn put_fact(
         Some(_) => format!("Fact {fact} of {name} kept"),
         None => format!("Fact {fact} of {name} taken away"),
     };
-    app.note(&operator, "device.changed", &name, &summary)
+    app.events
+        .note(&operator, "device.changed", &name, &summary)
         .await?;
     Ok(Json(detail(&app, &name).await?))
 }

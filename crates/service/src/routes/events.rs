@@ -20,10 +20,10 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::app::App;
-use crate::bus::News;
 use crate::error::ApiError;
 use crate::serve::STREAM;
-use crate::views;
+use operations::news::News;
+use operations::shown;
 
 const PAGE: i64 = 100;
 
@@ -50,7 +50,7 @@ async fn list(
         .then(|| rows.last().map(|row| row.id))
         .flatten();
     Ok(Json(api::Events {
-        items: rows.into_iter().map(views::event).collect(),
+        items: rows.into_iter().map(shown::event).collect(),
         next,
     }))
 }
@@ -65,7 +65,7 @@ async fn stream(
     let permit = app.streams.clone().try_acquire_owned();
     let permit = permit.map_err(|_| ApiError::busy("too many streams of events are open"))?;
     // Listening begins before the start is settled, so that nothing falls between.
-    let mut news = app.bus.listen();
+    let mut news = app.events.bus.listen();
     let given = headers
         .get("last-event-id")
         .and_then(|id| id.to_str().ok()?.parse().ok());
@@ -89,7 +89,7 @@ async fn stream(
                     }
                     Err(RecvError::Closed) => return Some(()),
                 }
-                if app.is_closing() {
+                if app.jobs.is_closing() {
                     return Some(());
                 }
             }
@@ -120,7 +120,7 @@ async fn tell_events(app: &App, send: &Line, mut last: i64) -> Option<i64> {
         for row in rows {
             last = row.id;
             let event = Event::default().event("event").id(row.id.to_string());
-            send.send(Ok(event.json_data(views::event(row)).ok()?))
+            send.send(Ok(event.json_data(shown::event(row)).ok()?))
                 .await
                 .ok()?;
         }

@@ -11,8 +11,8 @@ use super::boards::check_name;
 use super::extract::{Given, Operator};
 use crate::app::App;
 use crate::error::ApiError;
-use crate::feeds::{Item, password_name};
-use crate::work::fetch::check_url;
+use operations::feeds::{Item, password_name};
+use operations::work::fetch::check_url;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -70,9 +70,13 @@ async fn put(
     Given(new): Given<api::NewFeed>,
 ) -> Result<Json<api::Feed>, ApiError> {
     check_name("feed", &name)?;
-    check_url(&new.url, app.private_addresses)?;
+    check_url(&new.url, app.rules.private_addresses)?;
     let sealed = match &new.password {
-        Some(password) => Some(app.keys.seal_secret(&password_name(&name), password)?),
+        Some(password) => Some(
+            app.store
+                .keys
+                .seal_secret(&password_name(&name), password)?,
+        ),
         None => None,
     };
     app.records
@@ -84,14 +88,15 @@ async fn put(
             &operator,
         )
         .await?;
-    app.note(
-        &operator,
-        "feed.followed",
-        &name,
-        &format!("Feed {name} is followed"),
-    )
-    .await?;
-    app.look_at_feed(&name, &operator).await?;
+    app.events
+        .note(
+            &operator,
+            "feed.followed",
+            &name,
+            &format!("Feed {name} is followed"),
+        )
+        .await?;
+    app.feeds.look(&name, &operator).await?;
     Ok(Json(view(&app, app.records.feed(&name).await?).await?))
 }
 
@@ -104,13 +109,14 @@ async fn remove(
 ) -> Result<Json<Vec<api::Feed>>, ApiError> {
     app.records.feed(&name).await?;
     app.records.remove_feed(&name).await?;
-    app.note(
-        &operator,
-        "feed.given-up",
-        &name,
-        &format!("Feed {name} is not followed any more"),
-    )
-    .await?;
+    app.events
+        .note(
+            &operator,
+            "feed.given-up",
+            &name,
+            &format!("Feed {name} is not followed any more"),
+        )
+        .await?;
     list(State(app)).await
 }
 
@@ -121,6 +127,6 @@ async fn look(
     Operator(operator): Operator,
     Path(name): Path<String>,
 ) -> Result<Json<api::Feed>, ApiError> {
-    app.look_at_feed(&name, &operator).await?;
+    app.feeds.look(&name, &operator).await?;
     Ok(Json(view(&app, app.records.feed(&name).await?).await?))
 }

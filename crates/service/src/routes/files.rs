@@ -10,13 +10,11 @@ use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
 use imagecraft::fs::{self, FileError, NodeKind};
 use imagecraft::{Disk, Layout};
-use records::releases::Release;
 use serde::Deserialize;
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
-use vault::{ManifestDisk, Name};
 
 use crate::app::App;
 use crate::error::ApiError;
@@ -41,16 +39,6 @@ struct At {
     path: String,
 }
 
-impl App {
-    /// The image of a release as a disk. Opening and reading it block.
-    pub fn release_disk(&self, release: &Release) -> Result<ManifestDisk, ApiError> {
-        let name = Name(release.manifest.as_slice().try_into().map_err(|_| {
-            ApiError::invalid("records", "the records hold no usable name of the content")
-        })?);
-        Ok(ManifestDisk::open(self.vault.clone(), name)?)
-    }
-}
-
 fn explain(release: &str, at: &At, error: &FileError) -> ApiError {
     let detail = format!("{release}, partition {}: {error}", at.partition);
     match error {
@@ -69,7 +57,7 @@ async fn with_files<T: Send + 'static>(
     let release = app.records.release(name).await?;
     let app = app.clone();
     let done = tokio::task::spawn_blocking(move || {
-        let disk = app.release_disk(&release)?;
+        let disk = app.catalogue.disk(&release)?;
         let layout = Layout::survey(&disk)
             .map_err(|e| ApiError::invalid("files", format!("{}: {e}", release.name)))?;
         let partition = layout
@@ -183,7 +171,7 @@ async fn image(
     let len = release.raw_size as u64;
     let (give, take) = mpsc::channel::<std::io::Result<Bytes>>(QUEUE);
     tokio::task::spawn_blocking(move || {
-        let disk = match app.release_disk(&release) {
+        let disk = match app.catalogue.disk(&release) {
             Ok(disk) => disk,
             Err(e) => {
                 let _ = give.blocking_send(Err(std::io::Error::other(e.detail)));
@@ -227,7 +215,10 @@ async fn original(
         );
         return Err(ApiError::conflict("not-kept", detail));
     }
-    let path = app.originals.join(hex::encode(&release.packed_sha256));
+    let path = app
+        .store
+        .originals
+        .join(hex::encode(&release.packed_sha256));
     let mut file = std::fs::File::open(path)?;
     let (give, take) = mpsc::channel::<std::io::Result<Bytes>>(QUEUE);
     tokio::task::spawn_blocking(move || {

@@ -30,7 +30,7 @@ async fn health(State(app): State<Arc<App>>) -> Result<Json<api::Health>, ApiErr
         status: "ready".into(),
         version: env!("CARGO_PKG_VERSION").into(),
         bench: app.slots.reader_answers(),
-        vault_bytes: app.vault.stored(),
+        vault_bytes: app.store.vault.stored(),
         key_file: app.key_file.display().to_string(),
     }))
 }

@@ -11,7 +11,7 @@ use utoipa_axum::routes;
 use super::extract::Operator;
 use crate::app::App;
 use crate::error::ApiError;
-use crate::views;
+use operations::shown;
 
 const PAGE: i64 = 50;
 
@@ -40,7 +40,7 @@ async fn list(
         .flatten();
     let items = rows.into_iter().map(|row| {
         let progress = app.jobs.progress(row.id);
-        views::job(row, progress)
+        shown::job(row, progress)
     });
     Ok(Json(api::Jobs {
         items: items.collect(),
@@ -54,7 +54,7 @@ async fn show(
     State(app): State<Arc<App>>,
     Path(id): Path<i64>,
 ) -> Result<Json<api::Job>, ApiError> {
-    Ok(Json(app.job_view(id).await?))
+    Ok(Json(app.jobs.show(id).await?))
 }
 
 /// Asks a job to stop at the next safe place.
@@ -64,7 +64,7 @@ async fn cancel(
     Operator(operator): Operator,
     Path(id): Path<i64>,
 ) -> Result<Json<api::Job>, ApiError> {
-    let job = app.job_view(id).await?;
+    let job = app.jobs.show(id).await?;
     if !app.jobs.cancel(id) {
         return Err(ApiError::conflict(
             "job-over",
@@ -74,12 +74,13 @@ async fn cancel(
             ),
         ));
     }
-    app.note(
-        &operator,
-        "job.cancel-asked",
-        &id.to_string(),
-        &format!("Job {id} asked to stop"),
-    )
-    .await?;
+    app.events
+        .note(
+            &operator,
+            "job.cancel-asked",
+            &id.to_string(),
+            &format!("Job {id} asked to stop"),
+        )
+        .await?;
     Ok(Json(job))
 }

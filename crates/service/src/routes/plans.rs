@@ -27,7 +27,7 @@ async fn make(
 ) -> Result<(StatusCode, Json<api::Plan>), ApiError> {
     Ok((
         StatusCode::CREATED,
-        Json(app.make_plan(&operator, &new).await?),
+        Json(app.plans.make(&operator, &new).await?),
     ))
 }
 
@@ -43,6 +43,6 @@ async fn confirm(
 ) -> Result<(StatusCode, Json<api::Job>), ApiError> {
     Ok((
         StatusCode::ACCEPTED,
-        Json(app.confirm_plan(&operator, &id, &given.card, key).await?),
+        Json(app.plans.confirm(&operator, &id, &given.card, key).await?),
     ))
 }

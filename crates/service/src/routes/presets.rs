@@ -20,8 +20,8 @@ use super::devices::{known_fields, with_kept_secrets};
 use super::extract::{Given, Operator};
 use crate::app::App;
 use crate::error::ApiError;
-use crate::settings::{Team, of_preset, recorded_settings};
-use crate::views;
+use operations::in_force::{Team, of_preset, recorded_settings};
+use operations::shown;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -42,7 +42,7 @@ struct Trial {
 /// Presets by name.
 #[utoipa::path(get, path = "/api/v1/presets", responses((status = 200, body = Vec<api::Preset>)))]
 async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Preset>>, ApiError> {
-    let team = app.team().await?;
+    let team = app.in_force.team().await?;
     let mut shown = Vec::new();
     for (preset, values) in &team.presets {
         let devices = takers(&team, &preset.name).into_iter();
@@ -65,7 +65,8 @@ async fn add(
         .add_preset(&new.name, &new.title, new.site.as_deref(), &operator)
         .await?;
     let summary = format!("Preset {} made", new.name);
-    app.note(&operator, "preset.added", &new.name, &summary)
+    app.events
+        .note(&operator, "preset.added", &new.name, &summary)
         .await?;
     Ok((StatusCode::CREATED, Json(detail(&app, &new.name).await?)))
 }
@@ -89,7 +90,8 @@ async fn remove(
     let preset = app.records.preset(&name).await?;
     app.records.remove_preset(preset.id).await?;
     let summary = format!("Preset {name} taken away");
-    app.note(&operator, "preset.removed", &name, &summary)
+    app.events
+        .note(&operator, "preset.removed", &name, &summary)
         .await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -105,7 +107,7 @@ async fn change(
     Query(trial): Query<Trial>,
     Given(given): Given<api::SettingsChange>,
 ) -> Result<Json<api::PresetDetail>, ApiError> {
-    let mut team = app.team().await?;
+    let mut team = app.in_force.team().await?;
     let place = place(&team, &name)?;
     let (preset, before) = team.presets[place].clone();
     let fields = catalogue_fields(&team);
@@ -143,7 +145,8 @@ async fn change(
             || team.sealed_in_preset(preset.id).contains(&field_name);
         let change = match secret {
             true => Change::Sealed(
-                app.keys
+                app.store
+                    .keys
                     .seal_secret(&of_preset(preset.id, &field_name), &value)?,
             ),
             false => Change::Plain(value.clone()),
@@ -157,7 +160,8 @@ async fn change(
             .await?;
         let names: Vec<_> = changes.iter().map(|(field, _)| field.as_str()).collect();
         let summary = format!("Preset {name} changed: {}", names.join(", "));
-        app.note(&operator, "preset.changed", &name, &summary)
+        app.events
+            .note(&operator, "preset.changed", &name, &summary)
             .await?;
     }
     team.presets[place].1 = after;
@@ -169,7 +173,7 @@ async fn change(
 /// behind it, until no card carries only that.
 #[utoipa::path(get, path = "/api/v1/networks", responses((status = 200, body = Vec<api::CarriedNetwork>)))]
 async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNetwork>>, ApiError> {
-    let team = app.team().await?;
+    let team = app.in_force.team().await?;
     #[derive(Default)]
     struct Where {
         carried: Vec<String>,
@@ -190,7 +194,7 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
             // Whoever may carry a network counts as carrying it.
             Some(None) => unknown.push(device.name.clone()),
             Some(Some(settings)) => {
-                for network in named_networks(&views::settings_of(settings)) {
+                for network in named_networks(&shown::settings_of(settings)) {
                     let place = found.entry(network).or_default();
                     place.carried.push(device.name.clone());
                 }
@@ -200,7 +204,7 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
             continue;
         };
         let counted = team.alone(device, &team.sheet(release)?.fields);
-        let now = recorded_settings(&app.keys, &counted.fields, &counted.values);
+        let now = recorded_settings(&app.store.keys, &counted.fields, &counted.values);
         for network in named_networks(&now) {
             let place = found.entry(network).or_default();
             place.set_on.push(device.name.clone());
@@ -307,7 +311,7 @@ fn view(preset: &Preset, values: &Settings, devices: Vec<String>) -> api::Preset
 }
 
 async fn detail(app: &App, name: &str) -> Result<api::PresetDetail, ApiError> {
-    let team = app.team().await?;
+    let team = app.in_force.team().await?;
     let place = place(&team, name)?;
     detail_of(app, &team, place).await
 }
@@ -321,7 +325,10 @@ async fn detail_of(app: &App, team: &Team, place: usize) -> Result<api::PresetDe
             device: device.name.clone(),
             card: device.card.clone(),
             fields,
-            outdated: app.outdated(device, &counted, Some(release)).await?,
+            outdated: app
+                .in_force
+                .outdated(device, &counted, Some(release))
+                .await?,
             problems: counted.problems.into_iter().map(|one| one.rule).collect(),
         });
     }
@@ -343,9 +350,9 @@ async fn detail_of(app: &App, team: &Team, place: usize) -> Result<api::PresetDe
                         || team.sealed_in_preset(preset.id).contains(&field.name),
                     applies: true,
                 };
-                shown.push(views::masked_setting(&field, Some(&one), &app.keys));
+                shown.push(shown::masked_setting(&field, Some(&one), &app.store.keys));
             }
-            None => unset.push(views::masked_setting(&field, None, &app.keys)),
+            None => unset.push(shown::masked_setting(&field, None, &app.store.keys)),
         }
     }
     let devices = touches.iter().map(|one| one.device.clone()).collect();

@@ -16,10 +16,10 @@ use utoipa_axum::routes;
 use super::extract::{Given, Operator, RequestKey};
 use crate::app::App;
 use crate::error::ApiError;
-use crate::feeds::Item;
-use crate::views;
-use crate::work::fetch::{Fetch, check_url};
-use crate::work::{Expected, ImportOrder, Named, Place, TakenFile, declared_card, import};
+use operations::feeds::Item;
+use operations::shown;
+use operations::work::fetch::{Fetch, check_url};
+use operations::work::{Expected, ImportOrder, Named, Place, TakenFile, declared_card, import};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -34,10 +34,10 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 /// Releases, newest first.
 #[utoipa::path(get, path = "/api/v1/releases", responses((status = 200, body = Vec<api::Release>)))]
 async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Release>>, ApiError> {
-    let shelf = app.shelf(None).await?;
+    let shelf = app.catalogue.shelf(None).await?;
     let mut rows: Vec<_> = shelf.releases.iter().collect();
     rows.sort_by_key(|release| std::cmp::Reverse(release.id));
-    let shown = rows.into_iter().map(|row| views::release(row, &shelf));
+    let shown = rows.into_iter().map(|row| shelf.release(row));
     Ok(Json(shown.collect()))
 }
 
@@ -47,7 +47,7 @@ async fn show(
     State(app): State<Arc<App>>,
     Path(name): Path<String>,
 ) -> Result<Json<api::ReleaseDetail>, ApiError> {
-    Ok(Json(views::release_detail(&app, &name).await?))
+    Ok(Json(app.catalogue.detail(&name).await?))
 }
 
 /// Reads a sheet that somebody sent, on a thread of its own: it is bounded, and still takes its time.
@@ -134,7 +134,9 @@ impl App {
         let mut id = [0; 12];
         getrandom::fill(&mut id).map_err(|e| ApiError::invalid("no-chance", e.to_string()))?;
         Ok(TakenFile(
-            self.uploads.join(format!("fetch-{}", hex::encode(id))),
+            self.store
+                .uploads
+                .join(format!("fetch-{}", hex::encode(id))),
         ))
     }
 
@@ -180,7 +182,7 @@ impl App {
                 })
             }
             (None, None, Some(url), None) => {
-                check_url(url, self.private_addresses)?;
+                check_url(url, self.rules.private_addresses)?;
                 let fetch = Fetch {
                     url: url.clone(),
                     user: new.url_user.clone(),
@@ -198,7 +200,7 @@ impl App {
     }
 
     fn whence_upload(self: &Arc<Self>, upload: &str) -> Result<Whence, ApiError> {
-        let (claim, kept) = self.claim(upload)?;
+        let (claim, kept) = self.uploads.claim(upload)?;
         Ok(Whence::new(Place::Taken(claim), "upload", kept.file_name))
     }
 
@@ -219,11 +221,12 @@ impl App {
         }
         let described: Item = serde_json::from_value(found.described)
             .map_err(|e| ApiError::invalid("bad-feed", format!("{item} of feed {feed}: {e}")))?;
-        let fetch = self.feed_fetch(&row, &described.file)?;
+        let fetch = self.feeds.fetch(&row, &described.file)?;
         let sheet = match &described.sheet {
             Some(sheet) => Some(
-                self.feed_fetch(&row, sheet)?
-                    .text(self.private_addresses)
+                self.feeds
+                    .fetch(&row, sheet)?
+                    .text(self.rules.private_addresses)
                     .await?,
             ),
             None => None,
@@ -276,7 +279,7 @@ async fn add(
     if let Some(key) = &request_key
         && let Some(job) = app.records.job_of_request(key).await?
     {
-        return Ok((StatusCode::ACCEPTED, Json(app.job_view(job).await?)));
+        return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
     }
     // What can be refused without the file is refused first, so that an upload stays for the next try.
     if let Some(text) = &new.sheet {
@@ -342,8 +345,10 @@ async fn add(
         operator,
         request_key,
     };
+    let (store, rules) = (app.store.clone(), app.rules);
     let job = app
-        .start_job(job, None, move |work| import(work, &order))
+        .jobs
+        .start(job, None, move |work| import(work, &store, rules, &order))
         .await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
 }
@@ -369,7 +374,7 @@ async fn revise(
     }
     check_boards(&app, &sheet.boards).await?;
     if new.sheet == release.sheet {
-        return Ok(Json(views::release_detail(&app, &release.name).await?));
+        return Ok(Json(app.catalogue.detail(&release.name).await?));
     }
     let row = NewSheet {
         smallest_card: release.computed_card.max(declared_card(&sheet) as i64),
@@ -385,9 +390,10 @@ async fn revise(
         "The sheet of {} was revised; this is text {revision}",
         release.name
     );
-    app.note(&operator, "release.revised", &release.name, &summary)
+    app.events
+        .note(&operator, "release.revised", &release.name, &summary)
         .await?;
-    Ok(Json(views::release_detail(&app, &release.name).await?))
+    Ok(Json(app.catalogue.detail(&release.name).await?))
 }
 
 /// Puts a release into another state.
@@ -415,7 +421,7 @@ async fn set_state(
         );
         return Err(ApiError::invalid("no-reason", detail));
     }
-    let serious = views::inspection_of(&release)
+    let serious = shown::inspection_of(&release)
         .findings
         .into_iter()
         .find(|finding| finding.severity == "serious");
@@ -439,10 +445,11 @@ async fn set_state(
             format!(": {reason}")
         };
         let summary = format!("{} is {} now{why}", release.name, new.state);
-        app.note(&operator, "release.state", &release.name, &summary)
+        app.events
+            .note(&operator, "release.state", &release.name, &summary)
             .await?;
     }
-    Ok(Json(views::release_detail(&app, &release.name).await?))
+    Ok(Json(app.catalogue.detail(&release.name).await?))
 }
 
 /// Makes a release the current one on board models.
@@ -478,9 +485,10 @@ async fn make_current(
         app.records.set_current(&release, board, &operator).await?;
     }
     let summary = format!("{} is current on {} now", release.name, boards.join(", "));
-    app.note(&operator, "release.current", &release.name, &summary)
+    app.events
+        .note(&operator, "release.current", &release.name, &summary)
         .await?;
-    Ok(Json(views::release_detail(&app, &release.name).await?))
+    Ok(Json(app.catalogue.detail(&release.name).await?))
 }
 
 /// Notes what was seen at the bench: whether a release boots on a board model.
@@ -504,8 +512,9 @@ async fn note_evidence(
         format!(": {note}")
     };
     let summary = format!("{} {words} on {}{more}", release.name, new.board);
-    app.note(&operator, "release.evidence", &release.name, &summary)
+    app.events
+        .note(&operator, "release.evidence", &release.name, &summary)
         .await?;
-    let detail = views::release_detail(&app, &release.name).await?;
+    let detail = app.catalogue.detail(&release.name).await?;
     Ok((StatusCode::CREATED, Json(detail)))
 }

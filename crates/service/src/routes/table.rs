@@ -21,7 +21,7 @@ use super::devices::{mac, mac_taken};
 use super::extract::Operator;
 use crate::app::App;
 use crate::error::ApiError;
-use crate::settings::Team;
+use operations::in_force::Team;
 
 /// Columns that are no fields.
 const COLUMNS: [&str; 8] = [
@@ -67,7 +67,7 @@ fn sheet_of(team: &Team, device: &Device) -> Option<Arc<Sheet>> {
 /// All devices with what is set on them, without secrets.
 #[utoipa::path(get, path = "/api/v1/device-table", responses((status = 200, content_type = "text/csv", body = String)))]
 async fn export(State(app): State<Arc<App>>) -> Result<Response, ApiError> {
-    let team = app.team().await?;
+    let team = app.in_force.team().await?;
     let mut fields = BTreeSet::new();
     let mut rows = Vec::new();
     for device in &team.devices {
@@ -156,7 +156,7 @@ impl Reading<'_> {
         let cell = |name: &str| cells.get(name).map(|text| text.trim());
         let name = cell("name").unwrap_or("");
         if let Err(e) = check_name("device", name) {
-            self.wrong(line, "name", e.detail);
+            self.wrong(line, "name", e.refusal.detail);
             return None;
         }
         let known = self.team.devices.iter().find(|device| device.name == name);
@@ -267,7 +267,7 @@ impl Reading<'_> {
                     own.insert((*column).into(), (*value).into());
                     changes.push(((*column).into(), change));
                 }
-                Err(e) => self.wrong(line, column, e.detail),
+                Err(e) => self.wrong(line, column, e.refusal.detail),
             }
         }
         (own, changes)
@@ -310,7 +310,7 @@ async fn import(
     if body.len() > MOST {
         return Err(ApiError::invalid("table", "the table is longer than 4 MB"));
     }
-    let mut team = app.team().await?;
+    let mut team = app.in_force.team().await?;
     let mut reading = Reading {
         app: &app,
         team: &team,
@@ -430,7 +430,8 @@ async fn import(
         report.new.len(),
         report.changed.len()
     );
-    app.note(&operator, "device.table", "devices", &summary)
+    app.events
+        .note(&operator, "device.table", "devices", &summary)
         .await?;
     Ok(Json(report))
 }

@@ -15,8 +15,8 @@ use super::extract::Given;
 use super::releases::check_sheet;
 use crate::app::App;
 use crate::error::ApiError;
-use crate::uploads::{Files, Kept};
-use crate::work::room;
+use operations::store::room;
+use operations::uploads::{Files, Kept};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -40,13 +40,13 @@ fn view(id: &str, files: &Files, kept: &Kept) -> Result<api::Upload, ApiError> {
 
 /// An upload that was begun under the same key and not used yet.
 fn begun(app: &App, key: &str, size: u64) -> Option<api::Upload> {
-    std::fs::read_dir(&app.uploads)
+    std::fs::read_dir(app.uploads.dir())
         .ok()?
         .flatten()
         .find_map(|entry| {
             let name = entry.file_name().into_string().ok()?;
             let id = name.strip_suffix(".json")?;
-            let (files, kept) = app.upload_files(id).ok()?;
+            let (files, kept) = app.uploads.upload_files(id).ok()?;
             let same = kept.key.as_deref() == Some(key) && kept.size == size;
             same.then(|| view(id, &files, &kept).ok())?
         })
@@ -68,7 +68,7 @@ async fn begin(
     if let Some(sheet) = &new.sheet {
         check_sheet(&app, sheet).await?;
     }
-    room(&app.uploads.join("x"), new.size.min(SURE))?;
+    room(&app.store.uploads.join("x"), new.size.min(SURE))?;
     if let Some(key) = &new.key
         && let Some(found) = begun(&app, key, new.size)
     {
@@ -89,11 +89,11 @@ async fn begin(
         key: new.key,
     };
     std::fs::write(
-        app.uploads.join(format!("{id}.json")),
+        app.store.uploads.join(format!("{id}.json")),
         serde_json::to_vec(&kept).unwrap_or_default(),
     )?;
-    std::fs::File::create_new(app.uploads.join(&id))?;
-    let (files, kept) = app.upload_files(&id)?;
+    std::fs::File::create_new(app.store.uploads.join(&id))?;
+    let (files, kept) = app.uploads.upload_files(&id)?;
     Ok((StatusCode::CREATED, Json(view(&id, &files, &kept)?)))
 }
 
@@ -103,7 +103,7 @@ async fn show(
     State(app): State<Arc<App>>,
     Path(id): Path<String>,
 ) -> Result<Json<api::Upload>, ApiError> {
-    let (files, kept) = app.upload_files(&id)?;
+    let (files, kept) = app.uploads.upload_files(&id)?;
     Ok(Json(view(&id, &files, &kept)?))
 }
 
@@ -122,7 +122,7 @@ async fn part(
     Query(At { offset }): Query<At>,
     bytes: Bytes,
 ) -> Result<Json<api::Upload>, ApiError> {
-    let (files, kept) = app.upload_files(&id)?;
+    let (files, kept) = app.uploads.upload_files(&id)?;
     let written = tokio::task::spawn_blocking(move || {
         let now = view(&id, &files, &kept)?;
         if offset != now.received || offset + bytes.len() as u64 > kept.size {

@@ -5,11 +5,14 @@
 
 mod check;
 mod directory;
+pub(in crate::fs) mod error;
 mod files;
 mod name;
 mod usage;
 
 use super::{FileSystem, label};
+pub use error::FatError;
+
 use crate::number::{le16, le32, times};
 use crate::{Disk, DiskError};
 use directory::{Entry, Place};
@@ -20,38 +23,6 @@ pub use usage::usage;
 const MOST_TABLE: u64 = 64 << 20;
 /// The largest file or folder that is read whole, in bytes.
 const MOST_FILE: u64 = 4 << 20;
-
-/// Why a FAT file system could not be used.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum FatError {
-    /// The boot sector describes no FAT file system that could exist.
-    #[error("no FAT file system: the boot sector has an impossible {0}")]
-    BootSector(&'static str),
-    /// A path that FAT cannot hold.
-    #[error("{0:?} cannot be a path on a FAT file system")]
-    Path(String),
-    /// The file system has no room for a file or folder.
-    #[error("the FAT file system is full: there is no room for {0}")]
-    Full(String),
-    /// A folder where a file is wanted, or the other way round.
-    #[error("{0} is a folder on the card where a file is wanted, or the other way round")]
-    WrongKind(String),
-    /// A file larger than is read whole.
-    #[error("{path} is {len} bytes long, more than is read at once")]
-    TooLong {
-        /// Which file.
-        path: String,
-        /// Its length in bytes.
-        len: u64,
-    },
-    /// Structures contradict each other.
-    #[error("the FAT file system is damaged: {0}")]
-    Damaged(&'static str),
-    /// The disk could not be read or written.
-    #[error(transparent)]
-    Disk(#[from] DiskError),
-}
 
 /// The boot sector of a FAT file system, checked against the disk's length.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -3,7 +3,7 @@
 use super::super::checksum::crc32c;
 use super::super::inode::{self, EXTENT_MAGIC, EXTENTS, Inode, Piece};
 use super::super::superblock::incompat;
-use super::record::Record;
+use super::record::{IN_INODE, Record};
 use super::{Editor, ExtError, damaged, full, put16, put32};
 use crate::Disk;
 use crate::fs::NodeKind;
@@ -13,18 +13,8 @@ const MOST_WRITTEN: u64 = 0x8000;
 const MOST_RESERVED: u64 = 0x7fff;
 /// Furthest block of a classic map that is written anew, 64 GB in blocks of 4 KiB.
 const MOST_MAPPED: u64 = 1 << 24;
-/// Entries that fit into the inode itself.
-const IN_INODE: usize = 4;
 /// Blocks that a classic map names in the inode itself.
 const DIRECT: usize = 12;
-
-/// The mapping of an inode without content.
-pub fn empty_extents() -> [u8; 60] {
-    let mut mapping = [0; 60];
-    put16(&mut mapping, 0, EXTENT_MAGIC);
-    put16(&mut mapping, 4, IN_INODE as u16);
-    mapping
-}
 
 /// A node of an extent tree out of entries of 12 bytes.
 fn write_node(node: &mut [u8], most: usize, depth: u16, entries: &[[u8; 12]]) {

@@ -1,7 +1,7 @@
 //! Inodes as bytes, to be changed field by field and written with their checksum.
 
 use super::super::checksum::crc32c;
-use super::super::inode::{EXTENTS, Inode};
+use super::super::inode::{EXTENT_MAGIC, EXTENTS, Inode};
 use super::super::superblock::{Superblock, compat, incompat};
 use super::{Attributes, Editor, ExtError, damaged, put16, put32};
 use crate::Disk;
@@ -12,6 +12,17 @@ use crate::number::{le16, le32};
 pub const INDEXED: u32 = 0x1000;
 const HUGE_FILE: u32 = 0x4_0000;
 const ATTRIBUTE_BLOCK_CHECKSUM: usize = 0x10;
+
+/// Entries of an extent tree that fit into the inode itself.
+pub const IN_INODE: usize = 4;
+
+/// The mapping of an inode without content.
+fn empty_extents() -> [u8; 60] {
+    let mut mapping = [0; 60];
+    put16(&mut mapping, 0, EXTENT_MAGIC);
+    put16(&mut mapping, 4, IN_INODE as u16);
+    mapping
+}
 
 /// One inode.
 #[derive(Clone)]
@@ -228,7 +239,7 @@ impl<D: Disk> Editor<D> {
         record.set_links(1);
         if superblock.incompat & incompat::EXTENTS != 0 {
             record.set_flags(EXTENTS);
-            record.set_mapping(&super::mapping::empty_extents());
+            record.set_mapping(&empty_extents());
         }
         Ok(record)
     }

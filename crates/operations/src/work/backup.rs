@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use bench::Bench;
 use cardwork::{CardDisk, CardError, Stage, WriteError, read_again, read_out};
 use imagecraft::{ByteKind, CHUNK, Layout, LayoutError};
 use records::RecordError;
@@ -12,28 +13,38 @@ use time::OffsetDateTime;
 use time::macros::format_description;
 use vault::Ingest;
 
-use super::{WorkError, stored};
 use crate::jobs::Work;
-use crate::views;
+use crate::refusal::Refusal;
+use crate::shown;
+use crate::store::Store;
 
 /// Threads that pack and seal.
 const PACKERS: usize = 2;
 
 /// What is read from which card.
 pub struct BackupOrder {
+    /// Number of the slot.
     pub slot: u32,
+    /// The insertion that was seen.
     pub insertion: u64,
+    /// Label of the card.
     pub card: String,
+    /// The device that it is for.
     pub device: Option<String>,
+    /// The imprint that is on it.
     pub imprint: Option<i64>,
     /// Where data behind the last partition ends that the imprint put there.
     pub behind: Option<u64>,
 }
 
 /// Reads the card of the order into the vault and records the backup.
-pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError> {
-    let app = &work.app;
-    let slot = app.bench.slot(order.slot)?.ok_or(CardError::Empty)?;
+pub fn take_backup(
+    work: &Work,
+    bench: &Bench,
+    store: &Store,
+    order: &BackupOrder,
+) -> Result<Value, Refusal> {
+    let slot = bench.slot(order.slot)?.ok_or(CardError::Empty)?;
     let card = slot.open(order.insertion)?;
     let disk = CardDisk(card.as_ref());
     let unfit = |e: LayoutError| {
@@ -41,14 +52,14 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
             "card {} in slot {} cannot be backed up: {e}",
             order.card, order.slot
         );
-        WorkError::new("no-layout", detail)
+        Refusal::invalid("no-layout", detail)
     };
     let layout = Layout::read(&disk).map_err(unfit)?;
     let mut map = layout.map(&disk).map_err(|e| unfit(e.into()))?;
     if let Some(end) = order.behind {
         map.set(layout.partitions_end(), end, ByteKind::Data);
     }
-    let mut ingest = Ingest::start(app.vault.clone(), PACKERS);
+    let mut ingest = Ingest::start(store.vault.clone(), PACKERS);
     let mut stopped = false;
     let read = read_out::<WriteError>(card.as_ref(), &map, &work.progress, |chunk, bytes| {
         // The cause is known where the work stopped, and asked for below.
@@ -64,14 +75,14 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
         Err(error) => {
             // Where the vault stopped, it knows why.
             if stopped {
-                stored(work, ingest.finish(card.size()))?;
+                work.stored(ingest.finish(card.size()))?;
             } else {
                 work.left_behind(ingest.abandon());
             }
             return Err(explain(error, order));
         }
     };
-    let (manifest, _, growth) = stored(work, ingest.finish(card.size()))?;
+    let (manifest, _, growth) = work.stored(ingest.finish(card.size()))?;
     if let Err(error) = read_again(card.as_ref(), &map, &digests, &work.progress) {
         work.left_behind(growth.segments);
         return Err(explain(error, order));
@@ -93,7 +104,7 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
             .map_or(0, |end| end + layout.backup_len())
             .max(layout.smallest_card()) as i64,
         table_kind: layout.table.name().into(),
-        partitions: json!(views::partitions(&layout)),
+        partitions: json!(shown::partitions(&layout)),
         manifest: manifest.0.to_vec(),
         stored: growth.stored as i64,
         verified: "read a second time and compared, every byte".into(),
@@ -108,7 +119,7 @@ pub fn take_backup(work: &Work, order: &BackupOrder) -> Result<Value, WorkError>
     let result =
         json!({ "backup": name, "card": order.card, "content": content, "stored": growth.stored });
     let ending = work.ending(Outcome::Done(result.clone()));
-    let added = work.record(|| app.records.add_backup(&new, &summary, &ending));
+    let added = work.record(|| work.records().add_backup(&new, &summary, &ending));
     if let Err(error) = added {
         work.left_behind(growth.segments);
         return Err(error);
@@ -121,15 +132,15 @@ async fn backup_name(work: &Work, order: &BackupOrder) -> Result<String, RecordE
     let day = format_description!("[year]-[month]-[day]");
     let day = OffsetDateTime::now_utc().format(day).unwrap_or_default();
     let plain = format!("{}.{day}", order.device.as_deref().unwrap_or(&order.card));
-    let taken = work.app.records.backups_named_like(&plain).await?;
+    let taken = work.records().backups_named_like(&plain).await?;
     let mut names =
         std::iter::once(plain.clone()).chain((2..).map(|number| format!("{plain}.{number}")));
     Ok(names.find(|name| !taken.contains(name)).unwrap_or(plain))
 }
 
-fn explain(error: WriteError, order: &BackupOrder) -> WorkError {
+fn explain(error: WriteError, order: &BackupOrder) -> Refusal {
     let (card, slot) = (&order.card, order.slot);
-    let error = WorkError::from(error);
+    let error = Refusal::from(error);
     let detail = match error.code {
         "cancelled" => format!("no backup was taken; card {card} was only read and is as it was"),
         "verify-failed" => {
@@ -142,5 +153,5 @@ fn explain(error: WriteError, order: &BackupOrder) -> WorkError {
             error.detail
         ),
     };
-    WorkError::new(error.code, detail)
+    Refusal::invalid(error.code, detail)
 }

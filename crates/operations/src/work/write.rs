@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use bench::Bench;
 use cardwork::{Bound, CardError, Left, Mark, Stage, WriteError, Written, write};
 use imagecraft::compose::{PlacedFile, Recipe, compose};
 use imagecraft::grow::Growth;
@@ -12,22 +13,30 @@ use serde_json::{Value, json};
 use time::OffsetDateTime;
 use vault::{Manifest, ManifestDisk, Name};
 
-use super::WorkError;
 use crate::jobs::Work;
+use crate::refusal::Refusal;
+use crate::store::Store;
 
 /// What is written onto which card, as its plan laid it down.
 #[derive(Clone)]
 pub struct WriteOrder {
+    /// Number of the slot.
     pub slot: u32,
     /// The card that was seen when the plan was made.
     pub bound: Bound,
+    /// Number of the card.
     pub card_id: i64,
+    /// Label of the card.
     pub card: String,
+    /// The device that it is for.
     pub device: Option<(i64, String)>,
+    /// Name of the release or backup.
     pub base: Base,
+    /// Its name.
     pub base_name: String,
     /// Content of the base.
     pub manifest: Name,
+    /// Files that are put onto it.
     pub files: Vec<PlacedFile>,
     /// How the last partition is grown.
     pub growth: Option<Growth>,
@@ -35,6 +44,7 @@ pub struct WriteOrder {
     pub leave_out: bool,
     /// What growing came to when the plan was made, and what was left out.
     pub growth_words: Option<String>,
+    /// What is left out, a sentence each.
     pub left_out: Vec<String>,
     /// Where data behind the last partition ends, if there is any.
     pub behind: Option<u64>,
@@ -79,11 +89,11 @@ impl WriteOrder {
 
 /// A write that did not come to a good end, and what is on the card then.
 struct Failed {
-    error: WorkError,
+    error: Refusal,
     spoilt: Spoilt,
 }
 
-impl<E: Into<WorkError>> From<E> for Failed {
+impl<E: Into<Refusal>> From<E> for Failed {
     /// For whatever fails before the card is touched.
     fn from(error: E) -> Self {
         Self {
@@ -95,8 +105,12 @@ impl<E: Into<WorkError>> From<E> for Failed {
 
 /// Writes the card. The imprint is a row before the card is touched, and says the truth at
 /// every moment after.
-pub fn write_card(work: &Work, order: &WriteOrder) -> Result<Value, WorkError> {
-    let app = &work.app;
+pub fn write_card(
+    work: &Work,
+    bench: &Bench,
+    store: &Store,
+    order: &WriteOrder,
+) -> Result<Value, Refusal> {
     work.progress.begin(Stage::Composing, 0);
     let new = NewImprint {
         card: order.card_id,
@@ -114,8 +128,8 @@ pub fn write_card(work: &Work, order: &WriteOrder) -> Result<Value, WorkError> {
         growth: order.growth_words.clone(),
         left_out: order.left_out.clone(),
     };
-    let imprint = work.record_first(|| app.records.begin_imprint(&new))?;
-    match compose_and_write(work, order, imprint) {
+    let imprint = work.record_first(|| work.records().begin_imprint(&new))?;
+    match compose_and_write(work, bench, store, order, imprint) {
         Ok(done) => {
             let result = json!({
                 "card": order.card, "imprint": imprint, "written": done.written, "verified": done.verified,
@@ -124,7 +138,7 @@ pub fn write_card(work: &Work, order: &WriteOrder) -> Result<Value, WorkError> {
             });
             let ending = work.ending(Outcome::Done(result.clone()));
             work.record(|| {
-                app.records.finish_imprint(
+                work.records().finish_imprint(
                     imprint,
                     done.written as i64,
                     done.verified as i64,
@@ -137,28 +151,36 @@ pub fn write_card(work: &Work, order: &WriteOrder) -> Result<Value, WorkError> {
         Err(failed) => {
             let error = explain(failed.error, failed.spoilt, order);
             let ending = work.failure(&error);
-            work.record(|| app.records.spoil_imprint(imprint, failed.spoilt, &ending))?;
+            work.record(|| {
+                work.records()
+                    .spoil_imprint(imprint, failed.spoilt, &ending)
+            })?;
             Err(error)
         }
     }
 }
 
-fn compose_and_write(work: &Work, order: &WriteOrder, imprint: i64) -> Result<Written, Failed> {
-    let app = &work.app;
-    let slot = app.bench.slot(order.slot)?.ok_or(CardError::Empty)?;
+fn compose_and_write(
+    work: &Work,
+    bench: &Bench,
+    store: &Store,
+    order: &WriteOrder,
+    imprint: i64,
+) -> Result<Written, Failed> {
+    let slot = bench.slot(order.slot)?.ok_or(CardError::Empty)?;
     let medium = slot.medium()?.ok_or(CardError::Empty)?;
     let card = slot.open(order.bound.insertion)?;
     order.bound.check(&medium, card.as_ref())?;
 
-    let base = Arc::new(Manifest::load(&app.vault, order.manifest)?);
-    let disk = ManifestDisk::new(app.vault.clone(), base.clone());
+    let base = Arc::new(Manifest::load(&store.vault, order.manifest)?);
+    let disk = ManifestDisk::new(store.vault.clone(), base.clone());
     let composed = compose(disk, &base.map(), order.bound.size, &order.recipe(imprint))?;
     let touched = composed.touched.iter().copied();
-    let (content, _, _) = base.changed(&app.vault, &composed.disk, &composed.map, touched)?;
+    let (content, _, _) = base.changed(&store.vault, &composed.disk, &composed.map, touched)?;
     if work.progress.is_cancelled() {
         return Err(WriteError::Cancelled.into());
     }
-    work.record_first(|| app.records.touch_card(imprint, &content.0))?;
+    work.record_first(|| work.records().touch_card(imprint, &content.0))?;
     let mark = Mark {
         format: 1,
         card: order.card.clone(),
@@ -186,7 +208,7 @@ fn compose_and_write(work: &Work, order: &WriteOrder, imprint: i64) -> Result<Wr
 }
 
 /// Says of a failure what it means for the card and what to do.
-fn explain(error: WorkError, spoilt: Spoilt, order: &WriteOrder) -> WorkError {
+fn explain(error: Refusal, spoilt: Spoilt, order: &WriteOrder) -> Refusal {
     let (card, slot) = (&order.card, order.slot);
     let what = match error.code {
         "cancelled" => "the write was stopped on request".into(),
@@ -208,5 +230,5 @@ fn explain(error: WorkError, spoilt: Spoilt, order: &WriteOrder) -> WorkError {
         _ => "write it again when you like",
     };
     let detail = format!("card {card} in slot {slot}: {what}. {now}; {next}");
-    WorkError::new(error.code, detail)
+    Refusal::invalid(error.code, detail)
 }

@@ -1,36 +1,48 @@
 //! A card is compared with its imprint, file by file: what differs is its drift.
 
+use bench::Bench;
 use cardwork::{CardDisk, CardError, Stage};
 use imagecraft::ByteKind;
 use imagecraft::compare::compare;
 use serde_json::{Value, json};
-use vault::{ManifestDisk, Name};
+use vault::Name;
 
-use super::WorkError;
 use crate::jobs::Work;
-use crate::views;
+use crate::refusal::Refusal;
+use crate::shown;
+use crate::store::Store;
 
 /// Files that are named; a card that differs in more is another one.
 const NAMED: usize = 500;
 
 /// Which card is compared with what.
 pub struct DriftOrder {
+    /// Number of the slot.
     pub slot: u32,
+    /// The insertion that was seen.
     pub insertion: u64,
+    /// Label of the card.
     pub card: String,
+    /// The device that it is for.
     pub device: Option<String>,
+    /// The imprint that is on it.
     pub imprint: i64,
+    /// Name of the release or backup.
     pub base: String,
     /// Content of the imprint.
     pub manifest: Name,
 }
 
 /// Reads the card of the order beside what was written onto it.
-pub fn compare_card(work: &Work, order: &DriftOrder) -> Result<Value, WorkError> {
-    let app = &work.app;
-    let slot = app.bench.slot(order.slot)?.ok_or(CardError::Empty)?;
+pub fn compare_card(
+    work: &Work,
+    bench: &Bench,
+    store: &Store,
+    order: &DriftOrder,
+) -> Result<Value, Refusal> {
+    let slot = bench.slot(order.slot)?.ok_or(CardError::Empty)?;
     let card = slot.open(order.insertion)?;
-    let written = ManifestDisk::open(app.vault.clone(), order.manifest)?;
+    let written = store.disk(order.manifest)?;
     let total = written.manifest().map().total(ByteKind::Data);
     // Both are read where files are of one length.
     work.progress
@@ -44,21 +56,21 @@ pub fn compare_card(work: &Work, order: &DriftOrder) -> Result<Value, WorkError>
         .map_err(|e| {
             let detail =
                 format!("card {label} in slot {number} cannot be compared: {e}; it was only read");
-            WorkError::new("compare", detail)
+            Refusal::invalid("compare", detail)
         })?
         .ok_or_else(|| {
             let detail =
                 format!("card {label} was not compared; it was only read and is as it was");
-            WorkError::new("cancelled", detail)
+            Refusal::invalid("cancelled", detail)
         })?;
     let drift = api::Drift {
         card: order.card.clone(),
         device: order.device.clone(),
         imprint: order.imprint,
         base: order.base.clone(),
-        partitions: views::fact_differences(&found),
-        files: views::file_differences(&found, NAMED),
-        counts: views::file_counts(&found),
+        partitions: shown::fact_differences(&found),
+        files: shown::file_differences(&found, NAMED),
+        counts: shown::file_counts(&found),
     };
     Ok(json!(drift))
 }

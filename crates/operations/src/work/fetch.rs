@@ -13,8 +13,8 @@ use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use reqwest::header::{CONTENT_RANGE, ETAG, IF_RANGE, LAST_MODIFIED, RANGE};
 use reqwest::{Client, Response, StatusCode, Url};
 
-use super::WorkError;
-use crate::work::room;
+use crate::refusal::Refusal;
+use crate::store::room;
 
 /// Tries in a row that bring no byte before it is given up.
 const TRIES: u32 = 5;
@@ -36,8 +36,11 @@ const MOST_TEXT: usize = 4 << 20;
 /// Something to fetch.
 #[derive(Clone)]
 pub struct Fetch {
+    /// The address.
     pub url: String,
+    /// User, where one is wanted.
     pub user: Option<String>,
+    /// Password.
     pub password: Option<String>,
 }
 
@@ -91,12 +94,12 @@ impl Resolve for PublicOnly {
     }
 }
 
-fn refused(detail: impl Into<String>) -> WorkError {
-    WorkError::new("bad-address", detail)
+fn refused(detail: impl Into<String>) -> Refusal {
+    Refusal::invalid("bad-address", detail)
 }
 
 /// Refuses what is no web address, and addresses inside the own network unless `private`.
-pub fn check_url(url: &str, private: bool) -> Result<Url, WorkError> {
+pub fn check_url(url: &str, private: bool) -> Result<Url, Refusal> {
     let parsed = Url::parse(url).map_err(|e| refused(format!("{url} is no address: {e}")))?;
     check_parsed(&parsed, private).map_err(refused)?;
     Ok(parsed)
@@ -125,7 +128,7 @@ fn check_parsed(url: &Url, private: bool) -> Result<(), String> {
 }
 
 /// A client that keeps to the rules on every redirection and every name.
-fn client(private: bool) -> Result<Client, WorkError> {
+fn client(private: bool) -> Result<Client, Refusal> {
     let policy = reqwest::redirect::Policy::custom(move |attempt| {
         if attempt.previous().len() > REDIRECTIONS {
             return attempt.error("it was sent on too often");
@@ -146,7 +149,7 @@ fn client(private: bool) -> Result<Client, WorkError> {
     }
     builder
         .build()
-        .map_err(|e| WorkError::new("fetch", format!("fetching is not possible: {e}")))
+        .map_err(|e| Refusal::invalid("fetch", format!("fetching is not possible: {e}")))
 }
 
 /// The innermost cause of a failure: what reqwest says itself is only that something failed.
@@ -159,8 +162,8 @@ fn cause(error: &reqwest::Error) -> String {
 }
 
 impl Fetch {
-    fn failed(&self, why: impl std::fmt::Display) -> WorkError {
-        WorkError::new("fetch", format!("{} cannot be fetched: {why}", self.url))
+    fn failed(&self, why: impl std::fmt::Display) -> Refusal {
+        Refusal::invalid("fetch", format!("{} cannot be fetched: {why}", self.url))
     }
 
     async fn ask(
@@ -182,7 +185,7 @@ impl Fetch {
         request.send().await
     }
 
-    fn judge(&self, status: StatusCode) -> Result<(), WorkError> {
+    fn judge(&self, status: StatusCode) -> Result<(), Refusal> {
         match status {
             status if status.is_success() => Ok(()),
             StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => Err(match self.user {
@@ -197,14 +200,14 @@ impl Fetch {
     }
 
     /// A small text: a feed, a sheet.
-    pub async fn text(&self, private: bool) -> Result<String, WorkError> {
+    pub async fn text(&self, private: bool) -> Result<String, Refusal> {
         match tokio::time::timeout(TEXT, self.text_without_end(private)).await {
             Ok(text) => text,
             Err(_) => Err(self.failed(format!("it takes longer than {} seconds", TEXT.as_secs()))),
         }
     }
 
-    async fn text_without_end(&self, private: bool) -> Result<String, WorkError> {
+    async fn text_without_end(&self, private: bool) -> Result<String, Refusal> {
         check_url(&self.url, private)?;
         let client = client(private)?;
         let response = self
@@ -234,7 +237,7 @@ impl Fetch {
         most: u64,
         private: bool,
         progress: &Progress,
-    ) -> Result<u64, WorkError> {
+    ) -> Result<u64, Refusal> {
         check_url(&self.url, private)?;
         let mut download = Download {
             fetch: self,
@@ -282,8 +285,8 @@ impl Fetch {
         }
     }
 
-    fn cancelled(&self) -> WorkError {
-        WorkError::new("cancelled", format!("{} was not fetched", self.url))
+    fn cancelled(&self) -> Refusal {
+        Refusal::invalid("cancelled", format!("{} was not fetched", self.url))
     }
 }
 
@@ -375,7 +378,7 @@ impl Download<'_> {
             if self.progress.is_cancelled() {
                 return Err(fetch.cancelled().into());
             }
-            self.file.write_all(&piece).map_err(WorkError::from)?;
+            self.file.write_all(&piece).map_err(Refusal::from)?;
             self.got += piece.len() as u64;
             self.progress.advance(piece.len() as u64);
             self.check_length(self.got)?;
@@ -389,7 +392,7 @@ impl Download<'_> {
         }
     }
 
-    fn begin_anew(&mut self) -> Result<(), WorkError> {
+    fn begin_anew(&mut self) -> Result<(), Refusal> {
         self.got = 0;
         self.file.set_len(0)?;
         Ok(std::io::Seek::rewind(&mut self.file)?)
@@ -404,7 +407,7 @@ impl Download<'_> {
                 .is_some_and(|range| range.starts_with(&format!("bytes {}-", self.got)))
     }
 
-    fn check_length(&self, len: u64) -> Result<(), WorkError> {
+    fn check_length(&self, len: u64) -> Result<(), Refusal> {
         match len > self.most {
             true => Err(self.fetch.failed(format!(
                 "it is longer than {} bytes, the most that is taken here",
@@ -419,11 +422,11 @@ impl Download<'_> {
 enum Broken {
     /// Worth another try.
     Cut(String),
-    Fatal(WorkError),
+    Fatal(Refusal),
 }
 
-impl From<WorkError> for Broken {
-    fn from(error: WorkError) -> Self {
+impl From<Refusal> for Broken {
+    fn from(error: Refusal) -> Self {
         Self::Fatal(error)
     }
 }

@@ -1,11 +1,15 @@
 //! Feeds of publishers: our own small JSON format, described in `docs/feed-format.md`.
 
+use std::sync::Arc;
+
+use records::Records;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 
-use crate::app::App;
-use crate::error::ApiError;
-use crate::work::WorkError;
+use vault::Keys;
+
+use crate::news::Events;
+use crate::refusal::Refusal;
 use crate::work::fetch::{Fetch, check_url};
 
 /// Most releases in one feed.
@@ -25,14 +29,19 @@ struct Document {
 pub struct Item {
     /// The publisher's name of it, which stays.
     pub id: String,
+    /// Appliance.
     pub appliance: String,
+    /// Variant.
     #[serde(default)]
     pub variant: Option<String>,
+    /// Version.
     pub version: String,
+    /// Day of it, as the publisher writes it.
     #[serde(default)]
     pub date: Option<String>,
     /// Address of the image, absolute or relative to the feed.
     pub file: String,
+    /// Length of the file, in bytes.
     #[serde(default)]
     pub size: Option<u64>,
     /// SHA-256 of the file as it is served, or of the raw image.
@@ -44,6 +53,7 @@ pub struct Item {
     /// The file of an archive that is the image.
     #[serde(default)]
     pub member: Option<String>,
+    /// What the publisher says of it.
     #[serde(default)]
     pub notes: Option<String>,
 }
@@ -53,12 +63,32 @@ pub fn password_name(feed: &str) -> String {
     format!("feed/{feed}")
 }
 
-impl App {
+/// The feeds that the team follows.
+#[derive(Clone)]
+pub struct Feeds {
+    records: Records,
+    events: Events,
+    keys: Arc<Keys>,
+    /// Whether addresses of the own network may be fetched from.
+    private_addresses: bool,
+}
+
+impl Feeds {
+    /// The feeds in these records.
+    pub fn new(records: Records, events: Events, keys: Arc<Keys>, private_addresses: bool) -> Self {
+        Self {
+            records,
+            events,
+            keys,
+            private_addresses,
+        }
+    }
+
     /// How to reach an address of a feed; user and password go to the feed's own host only.
-    pub fn feed_fetch(&self, feed: &records::feeds::Feed, url: &str) -> Result<Fetch, ApiError> {
-        let base = check_url(&feed.url, self.private_addresses).map_err(ApiError::from)?;
+    pub fn fetch(&self, feed: &records::feeds::Feed, url: &str) -> Result<Fetch, Refusal> {
+        let base = check_url(&feed.url, self.private_addresses)?;
         let wrong = |e: &dyn std::fmt::Display| {
-            ApiError::invalid(
+            Refusal::invalid(
                 "bad-feed",
                 format!("feed {} has an address that cannot be: {e}", feed.name),
             )
@@ -77,12 +107,12 @@ impl App {
     }
 
     /// Fetches a feed and records what is in it.
-    pub async fn look_at_feed(&self, name: &str, operator: &str) -> Result<(), ApiError> {
+    pub async fn look(&self, name: &str, operator: &str) -> Result<(), Refusal> {
         let feed = self.records.feed(name).await?;
-        let fetch = self.feed_fetch(&feed, &feed.url)?;
+        let fetch = self.fetch(&feed, &feed.url)?;
         let found = match fetch.text(self.private_addresses).await {
             Ok(text) => parse(&text).map_err(|e| {
-                WorkError::new("bad-feed", format!("feed {name} cannot be understood: {e}"))
+                Refusal::invalid("bad-feed", format!("feed {name} cannot be understood: {e}"))
             }),
             Err(e) => Err(e),
         };
@@ -102,13 +132,17 @@ impl App {
                     "Feed {name} was looked at: {} releases, {new} of them new",
                     items.len()
                 );
-                self.note(operator, "feed.looked", name, &summary).await
+                self.events
+                    .note(operator, "feed.looked", name, &summary)
+                    .await
             }
             Err(e) => {
                 self.records.looked_at_feed(name, Err(&e.detail)).await?;
                 let summary = format!("Feed {name} could not be looked at: {}", e.detail);
-                self.note(operator, "feed.trouble", name, &summary).await?;
-                Err(e.into())
+                self.events
+                    .note(operator, "feed.trouble", name, &summary)
+                    .await?;
+                Err(e)
             }
         }
     }

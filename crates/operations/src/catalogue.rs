@@ -2,23 +2,30 @@
 
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap};
+use std::sync::{Arc, Mutex};
 
+use imagecraft::compare::Differences;
+use records::Records;
 use records::boards::BoardModel;
 use records::devices::Device;
 use records::releases::{Carrier, Current, Evidence, Release};
 use settings::compare_versions;
 use time::macros::format_description;
+use vault::ManifestDisk;
 
-use crate::app::App;
-use crate::error::ApiError;
-use crate::views;
+use crate::refusal::Refusal;
+use crate::shown;
+use crate::store::{Store, manifest_name};
 
 /// Everything about releases that answers are made of, read once for each question.
 pub struct Shelf {
     /// Newest version first.
     pub releases: Vec<Release>,
+    /// Which release is current where, now and before.
     pub currents: Vec<Current>,
+    /// What was seen at the bench.
     pub evidence: Vec<Evidence>,
+    /// Cards with a release on them.
     pub carriers: Vec<Carrier>,
     boards: BTreeMap<String, BoardModel>,
     /// Architectures found in each release.
@@ -30,13 +37,59 @@ pub struct Shelf {
 /// Whether a release suits a device, and what is known about that.
 #[derive(Debug, PartialEq, Eq)]
 pub struct Fit {
+    /// Whether it does.
     pub fits: bool,
+    /// Why not, or what speaks for it.
     pub reasons: Vec<String>,
 }
 
-impl App {
+/// What was found between two releases, by their numbers.
+type Comparisons = HashMap<(i64, i64), Arc<Differences>>;
+
+/// The catalogue: what is in it, and what it answers.
+#[derive(Clone)]
+pub struct Catalogue {
+    records: Records,
+    store: Arc<Store>,
+    /// Comparisons of releases that were made: releases do not change.
+    comparisons: Arc<Mutex<Comparisons>>,
+}
+
+/// Comparisons that are kept; releases do not change, so that each is made once.
+const KEPT: usize = 32;
+
+impl Catalogue {
+    /// The catalogue of these records, its images in this store.
+    pub fn new(records: Records, store: Arc<Store>) -> Self {
+        Self {
+            records,
+            store,
+            comparisons: Arc::default(),
+        }
+    }
+
+    /// The image of a release as a disk. Opening and reading it block.
+    pub fn disk(&self, release: &Release) -> Result<ManifestDisk, Refusal> {
+        self.store.disk(manifest_name(&release.manifest)?)
+    }
+
+    /// What two releases differ in, where they were compared.
+    pub fn compared(&self, a: &Release, b: &Release) -> Option<Arc<Differences>> {
+        let kept = self.comparisons.lock().unwrap_or_else(|e| e.into_inner());
+        kept.get(&(a.id, b.id)).cloned()
+    }
+
+    /// Keeps what two releases differ in.
+    pub fn keep_comparison(&self, a: &Release, b: &Release, found: Differences) {
+        let mut kept = self.comparisons.lock().unwrap_or_else(|e| e.into_inner());
+        if kept.len() >= KEPT {
+            kept.clear();
+        }
+        kept.insert((a.id, b.id), Arc::new(found));
+    }
+
     /// The shelf of one appliance, or of all.
-    pub async fn shelf(&self, appliance: Option<&str>) -> Result<Shelf, ApiError> {
+    pub async fn shelf(&self, appliance: Option<&str>) -> Result<Shelf, Refusal> {
         let mut releases = match appliance {
             Some(appliance) => self.records.releases_of(appliance).await?,
             None => self.records.releases().await?,
@@ -45,7 +98,7 @@ impl App {
         releases.sort_by(|a, b| compare_versions(&b.version, &a.version));
         let boards = self.records.boards().await?.into_iter();
         let carriers = self.records.carriers().await?;
-        let found = |release: &Release| (release.id, views::inspection_of(release).architectures);
+        let found = |release: &Release| (release.id, shown::inspection_of(release).architectures);
         Ok(Shelf {
             architectures: releases.iter().map(found).collect(),
             carried: carriers
@@ -61,9 +114,142 @@ impl App {
             boards: boards.map(|board| (board.name.clone(), board)).collect(),
         })
     }
+
+    /// A release with its history, which is read here.
+    pub async fn detail(&self, name: &str) -> Result<api::ReleaseDetail, Refusal> {
+        let row = self.records.release(name).await?;
+        let shelf = self.shelf(Some(&row.appliance)).await?;
+        let sheet = shown::sheet(&row)?;
+        let revisions = self.records.sheet_revisions(row.id).await?;
+        let states = self.records.release_states(row.id).await?;
+        let bytes = |gb: f64| (gb * 1e9) as u64;
+        Ok(api::ReleaseDetail {
+            release: shelf.release(&row),
+            origin: serde_json::from_value(row.origin.clone()).unwrap_or_default(),
+            kept: row.kept,
+            table: row.table_kind.clone(),
+            disk_id: row.disk_id.clone(),
+            partitions: shown::list(&row.partitions),
+            inspection: shown::inspection_of(&row),
+            computed_card: row.computed_card as u64,
+            shrunk_card: row.shrunk_card.map(|bytes| bytes as u64),
+            declared_card: sheet.card.smallest_gb.map(bytes),
+            advised_card: sheet.card.advised_gb.map(bytes),
+            fields: sheet
+                .fields
+                .iter()
+                .map(|field| shown::masked_setting(field, None, &self.store.keys))
+                .collect(),
+            notes: sheet.notes,
+            licence: sheet.licence,
+            links: sheet
+                .links
+                .into_iter()
+                .map(|link| api::Link {
+                    title: link.title,
+                    url: link.url,
+                })
+                .collect(),
+            logins: sheet
+                .logins
+                .into_iter()
+                .map(|login| api::Login {
+                    user: login.user,
+                    password: login.password,
+                    at: login.at,
+                })
+                .collect(),
+            first_boot: api::FirstBoot {
+                minutes: sheet.first_boot.minutes,
+                internet: sheet.first_boot.internet,
+                page: sheet.first_boot.page,
+                steps: sheet.first_boot.steps,
+            },
+            sheet: row.sheet.clone(),
+            sheet_revision: row.sheet_revision,
+            revisions: revisions
+                .into_iter()
+                .map(|one| api::SheetRevision {
+                    revision: one.revision,
+                    sheet: one.sheet,
+                    operator: one.operator,
+                    at: one.at,
+                })
+                .collect(),
+            states: states
+                .into_iter()
+                .map(|one| api::StateChange {
+                    state: one.state,
+                    reason: one.reason,
+                    operator: one.operator,
+                    at: one.at,
+                })
+                .collect(),
+            currents: shelf
+                .currents
+                .iter()
+                .filter(|one| one.release == row.name)
+                .map(shown::current)
+                .collect(),
+            evidence: shelf
+                .evidence
+                .iter()
+                .filter(|one| one.release == row.name)
+                .map(|one| api::Evidence {
+                    release: one.release.clone(),
+                    board: one.board.clone(),
+                    boots: one.boots,
+                    note: one.note.clone(),
+                    operator: one.operator.clone(),
+                    at: one.at,
+                })
+                .collect(),
+            carriers: shelf
+                .carriers
+                .iter()
+                .filter(|one| one.release == row.name)
+                .map(|one| api::Carrier {
+                    device: one.device.clone(),
+                    carried: one.carried,
+                    card: one.card.clone(),
+                    imprint: one.imprint,
+                    written_at: one.written_at,
+                })
+                .collect(),
+        })
+    }
 }
 
 impl Shelf {
+    /// A release with where it is current and who carries it.
+    pub fn release(&self, row: &Release) -> api::Release {
+        let carriers = self.carriers.iter();
+        api::Release {
+            name: row.name.clone(),
+            appliance: row.appliance.clone(),
+            variant: row.variant.clone(),
+            version: row.version.clone(),
+            dated: row.dated.clone(),
+            boards: row.boards.clone(),
+            state: row.state.clone(),
+            source: row.source.clone(),
+            packing: row.packing.clone(),
+            packed_size: row.packed_size as u64,
+            packed_sha256: hex::encode(&row.packed_sha256),
+            raw_size: row.raw_size as u64,
+            raw_sha256: hex::encode(&row.raw_sha256),
+            content: row.content as u64,
+            smallest_card: row.smallest_card as u64,
+            stored: row.stored as u64,
+            current_for: self.current_for(&row.name),
+            devices: carriers
+                .filter(|carrier| carrier.release == row.name && carrier.carried)
+                .count() as u32,
+            added_by: row.added_by.clone(),
+            added_at: row.added_at,
+        }
+    }
+
     fn of_line<'a, 'k>(
         &'a self,
         appliance: &'k str,
@@ -74,6 +260,7 @@ impl Shelf {
         })
     }
 
+    /// A release by name.
     pub fn find(&self, name: &str) -> Option<&Release> {
         self.releases.iter().find(|release| release.name == name)
     }
@@ -151,7 +338,7 @@ impl Shelf {
         // A release of another appliance may not stand on this shelf.
         let found = match self.architectures.get(&release.id) {
             Some(found) => found.clone(),
-            None => views::inspection_of(release).architectures,
+            None => shown::inspection_of(release).architectures,
         };
         if let Some(board) = self.boards.get(&device.board) {
             let runs = |image: &String| imagecraft::runs(&board.architecture, image);
@@ -290,10 +477,10 @@ impl Shelf {
                     newest: self
                         .newest(&appliance, variant.as_deref())
                         .map(|release| release.name.clone()),
-                    currents: currents.map(views::current).collect(),
+                    currents: currents.map(shown::current).collect(),
                     releases: self
                         .of_line(&appliance, variant.as_deref())
-                        .map(|release| views::release(release, self))
+                        .map(|release| self.release(release))
                         .collect(),
                     devices: own.len() as u32,
                     behind: behind as u32,
@@ -407,7 +594,7 @@ mod tests {
         Shelf {
             architectures: releases
                 .iter()
-                .map(|release| (release.id, views::inspection_of(release).architectures))
+                .map(|release| (release.id, shown::inspection_of(release).architectures))
                 .collect(),
             releases,
             currents: Vec::new(),

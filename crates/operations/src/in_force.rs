@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex};
 use imagecraft::compose::{Change, read_base};
 use imagecraft::grow::{Grown, Growth};
 use imagecraft::{Disk, Layout};
+use records::Records;
 use records::devices::{Device, Setting};
 use records::presets::Preset;
 use records::releases::Release;
@@ -14,12 +15,12 @@ use settings::{
     Collision, Effective, Field, FieldKind, Grow, Laid, Layer, Owned, Problem, Settings, Sheet,
     Subject, collisions, effective, lay_out,
 };
-use vault::{Keys, ManifestDisk, Name};
+use vault::{Keys, Name};
 
-use crate::app::App;
-use crate::catalogue::Shelf;
-use crate::error::ApiError;
-use crate::views;
+use crate::catalogue::{Catalogue, Shelf};
+use crate::refusal::Refusal;
+use crate::shown;
+use crate::store::Store;
 
 /// What a secret of a device is sealed under.
 pub fn of_device(device: i64, field: &str) -> String {
@@ -33,8 +34,11 @@ pub fn of_preset(preset: i64, field: &str) -> String {
 
 /// The devices, presets and releases of the team, read once to answer one question.
 pub struct Team {
+    /// The devices.
     pub devices: Vec<Device>,
+    /// The presets with their values.
     pub presets: Vec<(Preset, Settings)>,
+    /// The releases.
     pub shelf: Shelf,
     own: HashMap<i64, Settings>,
     /// Names of what was set as a secret on each device and preset. It stays one, whatever a sheet
@@ -49,16 +53,37 @@ pub struct Team {
 /// The settings that count for a device with a release.
 #[derive(Clone)]
 pub struct Counted {
+    /// The fields of the release.
     pub fields: Vec<Field>,
+    /// Their values, in the same order.
     pub values: Vec<Effective>,
+    /// What is wrong with them.
     pub problems: Vec<Problem>,
+    /// What templates may know of the device.
     pub subject: Subject,
 }
 
-impl App {
+/// Answers what counts on devices.
+#[derive(Clone)]
+pub struct InForce {
+    records: Records,
+    store: Arc<Store>,
+    catalogue: Catalogue,
+}
+
+impl InForce {
+    /// By these records and releases.
+    pub fn new(records: Records, store: Arc<Store>, catalogue: Catalogue) -> Self {
+        Self {
+            records,
+            store,
+            catalogue,
+        }
+    }
+
     /// Reads everything that settings depend on, secrets opened.
-    pub async fn team(&self) -> Result<Team, ApiError> {
-        let keys = &self.keys;
+    pub async fn team(&self) -> Result<Team, Refusal> {
+        let keys = &self.store.keys;
         let mut presets: Vec<(Preset, Settings)> = self
             .records
             .presets()
@@ -91,7 +116,7 @@ impl App {
         Ok(Team {
             devices: self.records.devices().await?,
             presets,
-            shelf: self.shelf(None).await?,
+            shelf: self.catalogue.shelf(None).await?,
             own,
             sealed_own,
             sealed_presets,
@@ -106,7 +131,7 @@ impl App {
         device: &Device,
         counted: &Counted,
         followed: Option<&Release>,
-    ) -> Result<Vec<String>, ApiError> {
+    ) -> Result<Vec<String>, Refusal> {
         let Some(card) = &device.card else {
             return Ok(Vec::new());
         };
@@ -117,7 +142,7 @@ impl App {
         else {
             return Ok(Vec::new());
         };
-        let imprint = views::imprint(imprint);
+        let imprint = shown::imprint(imprint);
         match imprint.state.as_str() {
             "verified" => {}
             "writing" => return Ok(vec![format!("card {card} is being written")]),
@@ -147,38 +172,38 @@ impl App {
                 imprint.base, device.name, followed.name
             ));
         }
-        let now = recorded_settings(&self.keys, &counted.fields, &counted.values);
+        let now = recorded_settings(&self.store.keys, &counted.fields, &counted.values);
         reasons.extend(differences(&imprint.settings, &now, card));
         Ok(reasons)
     }
 
     /// The files that settings become, beside the release's own.
     pub async fn laid(
-        self: &Arc<Self>,
+        &self,
         sheet: &Sheet,
         counted: &Counted,
         manifest: Name,
-    ) -> Result<Vec<Laid>, ApiError> {
-        let (app, placements) = (self.clone(), sheet.placements.clone());
+    ) -> Result<Vec<Laid>, Refusal> {
+        let (store, placements) = (self.store.clone(), sheet.placements.clone());
         let (values, subject) = (counted.values.clone(), counted.subject.clone());
         let laid = tokio::task::spawn_blocking(move || {
-            let disk = ManifestDisk::open(app.vault.clone(), manifest)?;
+            let disk = store.disk(manifest)?;
             let layout = Layout::read(&disk as &dyn Disk)
-                .map_err(|e| ApiError::invalid("cannot-compose", e.to_string()))?;
+                .map_err(|e| Refusal::invalid("cannot-compose", e.to_string()))?;
             let mut read = |target: &_, path: &str| {
                 read_base(&disk, &layout, target, path).map_err(|e| e.to_string())
             };
             lay_out(&placements, &values, &subject, &mut read).map_err(|e| {
                 let device = &subject.device;
-                ApiError::invalid("settings", format!("device {device}: {e}"))
+                Refusal::invalid("settings", format!("device {device}: {e}"))
             })
         });
         laid.await
-            .map_err(|e| ApiError::invalid("cannot-compose", e.to_string()))?
+            .map_err(|e| Refusal::invalid("cannot-compose", e.to_string()))?
     }
 }
 
-fn open(keys: &Keys, sealed_under: &str, setting: Setting) -> Result<String, ApiError> {
+fn open(keys: &Keys, sealed_under: &str, setting: Setting) -> Result<String, Refusal> {
     match (setting.value, setting.sealed) {
         (Some(value), _) => Ok(value),
         (None, Some(sealed)) => Ok(keys.open_secret(sealed_under, &sealed)?),
@@ -188,12 +213,12 @@ fn open(keys: &Keys, sealed_under: &str, setting: Setting) -> Result<String, Api
 
 impl Team {
     /// The sheet of a release, read once.
-    pub fn sheet(&self, release: &Release) -> Result<Arc<Sheet>, ApiError> {
+    pub fn sheet(&self, release: &Release) -> Result<Arc<Sheet>, Refusal> {
         let mut sheets = self.sheets.lock().unwrap_or_else(|e| e.into_inner());
         if let Some(sheet) = sheets.get(&release.id) {
             return Ok(sheet.clone());
         }
-        let sheet = Arc::new(views::sheet(release)?);
+        let sheet = Arc::new(shown::sheet(release)?);
         sheets.insert(release.id, sheet.clone());
         Ok(sheet)
     }
@@ -331,7 +356,7 @@ pub fn recorded_settings(keys: &Keys, fields: &[Field], values: &[Effective]) ->
     let stands_for = |secret: &str| format!("fingerprint {}", keys.fingerprint(secret));
     let pairs = fields.iter().zip(values);
     pairs
-        .map(|(field, value)| views::setting(field, Some(value), keys, &stands_for))
+        .map(|(field, value)| shown::setting(field, Some(value), keys, &stands_for))
         .collect()
 }
 
@@ -374,7 +399,7 @@ fn differences(before: &[api::Setting], now: &[api::Setting], card: &str) -> Vec
 
 /// Who grows the last partition of a release, and how.
 pub fn growth(sheet: &Sheet, release: &Release) -> (Grow, Option<Growth>) {
-    let grower = views::inspection_of(release).grower.is_some();
+    let grower = shown::inspection_of(release).grower.is_some();
     let usual = if grower { Grow::Image } else { Grow::Here };
     let grow = sheet.card.grow.unwrap_or(usual);
     let how = Growth {

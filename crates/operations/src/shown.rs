@@ -7,14 +7,14 @@ use serde_json::Value;
 use settings::{Effective, Field, FieldKind, MASK, Sheet, parse_networks};
 use vault::Keys;
 
-use crate::app::App;
-use crate::catalogue::Shelf;
-use crate::error::ApiError;
+use crate::refusal::Refusal;
 
-fn list<T: serde::de::DeserializeOwned>(value: &Value) -> Vec<T> {
+/// What a column of JSON holds, or nothing.
+pub fn list<T: serde::de::DeserializeOwned>(value: &Value) -> Vec<T> {
     serde_json::from_value(value.clone()).unwrap_or_default()
 }
 
+/// A device.
 pub fn device(row: devices::Device) -> api::Device {
     api::Device {
         name: row.name,
@@ -35,39 +35,12 @@ pub fn device(row: devices::Device) -> api::Device {
     }
 }
 
-pub fn release(row: &releases::Release, shelf: &Shelf) -> api::Release {
-    let carriers = shelf.carriers.iter();
-    api::Release {
-        name: row.name.clone(),
-        appliance: row.appliance.clone(),
-        variant: row.variant.clone(),
-        version: row.version.clone(),
-        dated: row.dated.clone(),
-        boards: row.boards.clone(),
-        state: row.state.clone(),
-        source: row.source.clone(),
-        packing: row.packing.clone(),
-        packed_size: row.packed_size as u64,
-        packed_sha256: hex::encode(&row.packed_sha256),
-        raw_size: row.raw_size as u64,
-        raw_sha256: hex::encode(&row.raw_sha256),
-        content: row.content as u64,
-        smallest_card: row.smallest_card as u64,
-        stored: row.stored as u64,
-        current_for: shelf.current_for(&row.name),
-        devices: carriers
-            .filter(|carrier| carrier.release == row.name && carrier.carried)
-            .count() as u32,
-        added_by: row.added_by.clone(),
-        added_at: row.added_at,
-    }
-}
-
 /// What was found in the image of a release beside its partitions.
 pub fn inspection_of(row: &releases::Release) -> api::Inspection {
     serde_json::from_value(row.inspection.clone()).unwrap_or_default()
 }
 
+/// What was found in an image.
 pub fn inspection(seen: &imagecraft::inspect::Inspection) -> api::Inspection {
     api::Inspection {
         architectures: seen.architectures.clone(),
@@ -94,6 +67,7 @@ pub fn inspection(seen: &imagecraft::inspect::Inspection) -> api::Inspection {
     }
 }
 
+/// Where a release is current.
 pub fn current(row: &releases::Current) -> api::Current {
     api::Current {
         appliance: row.appliance.clone(),
@@ -106,114 +80,10 @@ pub fn current(row: &releases::Current) -> api::Current {
     }
 }
 
-/// A release with its history, which is read here.
-pub async fn release_detail(app: &App, name: &str) -> Result<api::ReleaseDetail, ApiError> {
-    let row = app.records.release(name).await?;
-    let shelf = app.shelf(Some(&row.appliance)).await?;
-    let sheet = sheet(&row)?;
-    let revisions = app.records.sheet_revisions(row.id).await?;
-    let states = app.records.release_states(row.id).await?;
-    let bytes = |gb: f64| (gb * 1e9) as u64;
-    Ok(api::ReleaseDetail {
-        release: release(&row, &shelf),
-        origin: serde_json::from_value(row.origin.clone()).unwrap_or_default(),
-        kept: row.kept,
-        table: row.table_kind.clone(),
-        disk_id: row.disk_id.clone(),
-        partitions: list(&row.partitions),
-        inspection: inspection_of(&row),
-        computed_card: row.computed_card as u64,
-        shrunk_card: row.shrunk_card.map(|bytes| bytes as u64),
-        declared_card: sheet.card.smallest_gb.map(bytes),
-        advised_card: sheet.card.advised_gb.map(bytes),
-        fields: sheet
-            .fields
-            .iter()
-            .map(|field| masked_setting(field, None, &app.keys))
-            .collect(),
-        notes: sheet.notes,
-        licence: sheet.licence,
-        links: sheet
-            .links
-            .into_iter()
-            .map(|link| api::Link {
-                title: link.title,
-                url: link.url,
-            })
-            .collect(),
-        logins: sheet
-            .logins
-            .into_iter()
-            .map(|login| api::Login {
-                user: login.user,
-                password: login.password,
-                at: login.at,
-            })
-            .collect(),
-        first_boot: api::FirstBoot {
-            minutes: sheet.first_boot.minutes,
-            internet: sheet.first_boot.internet,
-            page: sheet.first_boot.page,
-            steps: sheet.first_boot.steps,
-        },
-        sheet: row.sheet.clone(),
-        sheet_revision: row.sheet_revision,
-        revisions: revisions
-            .into_iter()
-            .map(|one| api::SheetRevision {
-                revision: one.revision,
-                sheet: one.sheet,
-                operator: one.operator,
-                at: one.at,
-            })
-            .collect(),
-        states: states
-            .into_iter()
-            .map(|one| api::StateChange {
-                state: one.state,
-                reason: one.reason,
-                operator: one.operator,
-                at: one.at,
-            })
-            .collect(),
-        currents: shelf
-            .currents
-            .iter()
-            .filter(|one| one.release == row.name)
-            .map(current)
-            .collect(),
-        evidence: shelf
-            .evidence
-            .iter()
-            .filter(|one| one.release == row.name)
-            .map(|one| api::Evidence {
-                release: one.release.clone(),
-                board: one.board.clone(),
-                boots: one.boots,
-                note: one.note.clone(),
-                operator: one.operator.clone(),
-                at: one.at,
-            })
-            .collect(),
-        carriers: shelf
-            .carriers
-            .iter()
-            .filter(|one| one.release == row.name)
-            .map(|one| api::Carrier {
-                device: one.device.clone(),
-                carried: one.carried,
-                card: one.card.clone(),
-                imprint: one.imprint,
-                written_at: one.written_at,
-            })
-            .collect(),
-    })
-}
-
 /// The sheet that a release was recorded with; it was checked then.
-pub fn sheet(row: &releases::Release) -> Result<Sheet, ApiError> {
+pub fn sheet(row: &releases::Release) -> Result<Sheet, Refusal> {
     Sheet::parse(&row.sheet).map_err(|e| {
-        ApiError::invalid(
+        Refusal::invalid(
             "bad-sheet",
             format!("the sheet of {:?} is not valid any more: {e}", row.name),
         )
@@ -288,6 +158,7 @@ fn partition(part: &imagecraft::Partition) -> api::Partition {
     }
 }
 
+/// The partitions of a disk.
 pub fn partitions(layout: &imagecraft::Layout) -> Vec<api::Partition> {
     layout.partitions.iter().map(partition).collect()
 }
@@ -304,6 +175,7 @@ pub fn filled_partitions(seen: &imagecraft::inspect::Inspection) -> Vec<api::Par
         .collect()
 }
 
+/// A card, and the slot that it is in.
 pub fn card(row: cards::Card, slot: Option<u32>) -> api::Card {
     api::Card {
         label: row.label,
@@ -322,6 +194,7 @@ pub fn settings_of(recorded: &Value) -> Vec<Setting> {
     list(recorded)
 }
 
+/// An imprint.
 pub fn imprint(row: imprints::Imprint) -> api::Imprint {
     api::Imprint {
         id: row.id,
@@ -384,6 +257,7 @@ pub fn file_counts(found: &Differences) -> api::FileCounts {
     }
 }
 
+/// A backup.
 pub fn backup(row: backups::Backup) -> api::Backup {
     api::Backup {
         name: row.name,
@@ -425,6 +299,7 @@ pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
     }
 }
 
+/// An event.
 pub fn event(row: events::Event) -> api::Event {
     api::Event {
         id: row.id,

@@ -20,10 +20,11 @@ use vault::{Growth, Ingest, Manifest, ManifestDisk, Name};
 
 use super::fetch::Fetch;
 use super::hashing::{FileHash, Hashing};
-use super::{WorkError, room, stored};
 use crate::jobs::Work;
+use crate::refusal::Refusal;
+use crate::shown;
+use crate::store::{Store, room};
 use crate::uploads::Claim;
-use crate::views;
 
 /// Threads that pack and seal; hashing and unpacking have their own.
 const PACKERS: usize = 2;
@@ -59,19 +60,34 @@ pub enum Place {
 /// What a release is called where no sheet says it.
 #[derive(Clone, Default)]
 pub struct Named {
+    /// Appliance.
     pub appliance: String,
+    /// Variant.
     pub variant: Option<String>,
+    /// Version.
     pub version: String,
+    /// Board models; what the image tells, if none.
     pub boards: Vec<String>,
 }
 
 /// The checksum that the publisher gives.
 pub struct Expected {
+    /// As it was published.
     pub published: Published,
+}
+
+/// What the configuration allows imports to do.
+#[derive(Clone, Copy)]
+pub struct Rules {
+    /// What an image may unpack to.
+    pub limits: Limits,
+    /// Whether addresses of the own network may be fetched from.
+    pub private_addresses: bool,
 }
 
 /// An image to import.
 pub struct ImportOrder {
+    /// Where the bytes are.
     pub place: Place,
     /// upload, folder, url or feed.
     pub way: &'static str,
@@ -81,10 +97,15 @@ pub struct ImportOrder {
     pub file_name: String,
     /// The sheet and its text.
     pub sheet: Option<(Sheet, String)>,
+    /// What it is called without a sheet.
     pub named: Named,
+    /// What it must be equal to.
     pub expected: Option<Expected>,
+    /// The file of an archive that is the image.
     pub member: Option<String>,
+    /// Whether the packed file is kept too.
     pub keep_file: bool,
+    /// Whether it becomes a draft in any case.
     pub draft: bool,
     /// Feed and item that it is in.
     pub feed: Option<(String, String)>,
@@ -105,9 +126,14 @@ struct TakenIn {
 }
 
 /// Imports the image of an order and records the release.
-pub fn import(work: &Work, order: &ImportOrder) -> Result<Value, WorkError> {
-    let path = fetched(work, order)?;
-    let taken = take_in(work, order, path);
+pub fn import(
+    work: &Work,
+    store: &Store,
+    rules: Rules,
+    order: &ImportOrder,
+) -> Result<Value, Refusal> {
+    let path = fetched(work, rules, order)?;
+    let taken = take_in(work, store, rules, order, path);
     // An upload stays for another try, unless it is none that could ever do.
     if let (Err(error), Place::Taken(claim)) = (&taken, &order.place)
         && error.code == "not-an-image"
@@ -116,7 +142,7 @@ pub fn import(work: &Work, order: &ImportOrder) -> Result<Value, WorkError> {
     }
     let taken = taken?;
     work.progress.begin(Stage::Finishing, 0);
-    let added = judge_and_record(work, order, path, &taken);
+    let added = judge_and_record(work, store, order, path, &taken);
     match (&added, &order.place) {
         (Err(_), _) => work.left_behind(taken.growth.segments),
         (Ok(_), Place::Taken(claim)) => claim.used_up(),
@@ -128,40 +154,37 @@ pub fn import(work: &Work, order: &ImportOrder) -> Result<Value, WorkError> {
 /// Compares what was taken in with what was published, looks at it, and records the release.
 fn judge_and_record(
     work: &Work,
+    store: &Store,
     order: &ImportOrder,
     path: &Path,
     taken: &TakenIn,
-) -> Result<Value, WorkError> {
+) -> Result<Value, Refusal> {
     let compared = check_published(order, taken)?;
-    let disk = ManifestDisk::new(work.app.vault.clone(), Arc::new(taken.content.clone()));
+    let disk = ManifestDisk::new(store.vault.clone(), Arc::new(taken.content.clone()));
     let kept = taken.content.map();
     let mut seen = inspect_kept(&disk, &kept).map_err(|e| unfit(order, e))?;
     seen.findings.extend(taken.notes.iter().cloned());
     seen.findings.extend(checksums_inside(taken));
-    record(work, order, path, taken, &seen, compared)
+    record(work, store, order, path, taken, &seen, compared)
 }
 
-fn unfit(order: &ImportOrder, why: impl std::fmt::Display) -> WorkError {
-    WorkError::new("not-an-image", format!("{}: {why}", order.file_name))
+fn unfit(order: &ImportOrder, why: impl std::fmt::Display) -> Refusal {
+    Refusal::invalid("not-an-image", format!("{}: {why}", order.file_name))
 }
 
-fn cancelled(order: &ImportOrder) -> WorkError {
-    WorkError::new("cancelled", format!("{} was not added", order.file_name))
+fn cancelled(order: &ImportOrder) -> Refusal {
+    Refusal::invalid("cancelled", format!("{} was not added", order.file_name))
 }
 
 /// Fetches what is still at its publisher; gives the file.
-fn fetched<'a>(work: &Work, order: &'a ImportOrder) -> Result<&'a Path, WorkError> {
+fn fetched<'a>(work: &Work, rules: Rules, order: &'a ImportOrder) -> Result<&'a Path, Refusal> {
     match &order.place {
         Place::Taken(claim) => Ok(claim.path()),
         Place::Theirs(path) => Ok(path),
         Place::Web(fetch, file) => {
-            let limits = work.app.limits;
-            let fetching = fetch.to_file(
-                &file.0,
-                limits.raw,
-                work.app.private_addresses,
-                &work.progress,
-            );
+            let limits = rules.limits;
+            let fetching =
+                fetch.to_file(&file.0, limits.raw, rules.private_addresses, &work.progress);
             work.wait(fetching)?;
             Ok(&file.0)
         }
@@ -169,11 +192,17 @@ fn fetched<'a>(work: &Work, order: &'a ImportOrder) -> Result<&'a Path, WorkErro
 }
 
 /// Unpacks, hashes and stores the image in one pass.
-fn take_in(work: &Work, order: &ImportOrder, path: &Path) -> Result<TakenIn, WorkError> {
+fn take_in(
+    work: &Work,
+    store: &Store,
+    rules: Rules,
+    order: &ImportOrder,
+    path: &Path,
+) -> Result<TakenIn, Refusal> {
     let mut file = File::open(path)?;
     let packed_size = file.metadata()?.len();
     let source = Source::open(&mut file, order.member.as_deref()).map_err(|e| unfit(order, e))?;
-    let limits = work.app.limits;
+    let limits = rules.limits;
     if source.raw_len().is_some_and(|len| len > limits.raw) {
         return Err(unfit(order, ContainerError::TooLarge { most: limits.raw }));
     }
@@ -187,19 +216,19 @@ fn take_in(work: &Work, order: &ImportOrder, path: &Path) -> Result<TakenIn, Wor
     let mut intake = Intake {
         work,
         order,
-        ingest: Ingest::start(work.app.vault.clone(), PACKERS),
+        ingest: Ingest::start(store.vault.clone(), PACKERS),
         stopped: false,
         notes: Vec::new(),
     };
     let raw_size = match source.is_plain() {
         true => take_plain(&mut intake, path, &hash),
-        false => take_packed(&mut intake, file, &source, limits, &hash),
+        false => take_packed(&mut intake, store, file, &source, limits, &hash),
     };
     let raw_size = match raw_size {
         Ok(raw_size) => raw_size,
         Err(error) => {
             if intake.stopped {
-                stored(work, intake.ingest.finish(0))?;
+                work.stored(intake.ingest.finish(0))?;
             } else {
                 work.left_behind(intake.ingest.abandon());
             }
@@ -207,7 +236,7 @@ fn take_in(work: &Work, order: &ImportOrder, path: &Path) -> Result<TakenIn, Wor
         }
     };
     let notes = std::mem::take(&mut intake.notes);
-    let (manifest, content, growth) = stored(work, intake.ingest.finish(raw_size))?;
+    let (manifest, content, growth) = work.stored(intake.ingest.finish(raw_size))?;
     let raw_sha256 = hash.finish()?;
     let packed_sha256 = match packed_hash {
         Some(hash) => hash.finish()?,
@@ -239,7 +268,7 @@ struct Intake<'a> {
 
 impl Intake<'_> {
     /// Takes the chunk whose first byte is at `start`.
-    fn take(&mut self, map: &Map, start: u64, bytes: Arc<Vec<u8>>) -> Result<(), WorkError> {
+    fn take(&mut self, map: &Map, start: u64, bytes: Arc<Vec<u8>>) -> Result<(), Refusal> {
         let end = start + bytes.len() as u64;
         if bytes.is_empty() || map.is_free(start, end) {
             return Ok(());
@@ -257,7 +286,7 @@ impl Intake<'_> {
         })
     }
 
-    fn keep_going(&self) -> Result<(), WorkError> {
+    fn keep_going(&self) -> Result<(), Refusal> {
         match self.work.progress.is_cancelled() {
             true => Err(cancelled(self.order)),
             false => Ok(()),
@@ -266,7 +295,7 @@ impl Intake<'_> {
 }
 
 /// A plain image can be looked at as a whole before it is read.
-fn take_plain(intake: &mut Intake<'_>, path: &Path, hash: &Hashing) -> Result<u64, WorkError> {
+fn take_plain(intake: &mut Intake<'_>, path: &Path, hash: &Hashing) -> Result<u64, Refusal> {
     let disk = FileDisk::open(path).map_err(|e| unfit(intake.order, e))?;
     let map = whole_map(&disk).map_err(|e| unfit(intake.order, e))?;
     let mut start = 0;
@@ -295,13 +324,14 @@ fn whole_map<D: Disk>(disk: &D) -> Result<Map, LayoutError> {
 /// a sparse file; from then on it goes straight to the vault.
 fn take_packed(
     intake: &mut Intake<'_>,
+    store: &Store,
     file: File,
     source: &Source,
     limits: Limits,
     hash: &Hashing,
-) -> Result<u64, WorkError> {
+) -> Result<u64, Refusal> {
     let (work, order) = (intake.work, intake.order);
-    let scratch = work.app.uploads.join(format!("spool-{}", work.job));
+    let scratch = store.uploads.join(format!("spool-{}", work.job));
     room(&scratch, source.packed_len())?;
     let mut spool = Spool::new(unnamed(&scratch)?, source.raw_len());
     let mut unpacker = source.unpack(file, limits).map_err(|e| unfit(order, e))?;
@@ -373,7 +403,7 @@ fn unnamed(path: &Path) -> io::Result<File> {
 }
 
 /// Takes everything that has arrived in the spool.
-fn drain(intake: &mut Intake<'_>, spool: &Spool, map: &Map) -> Result<(), WorkError> {
+fn drain(intake: &mut Intake<'_>, spool: &Spool, map: &Map) -> Result<(), Refusal> {
     let mut start = 0;
     while start < spool.arrived() {
         intake.keep_going()?;
@@ -392,7 +422,7 @@ fn drain(intake: &mut Intake<'_>, spool: &Spool, map: &Map) -> Result<(), WorkEr
 fn check_published(
     order: &ImportOrder,
     taken: &TakenIn,
-) -> Result<Option<(String, &'static str)>, WorkError> {
+) -> Result<Option<(String, &'static str)>, Refusal> {
     let Some(expected) = &order.expected else {
         return Ok(None);
     };
@@ -403,7 +433,7 @@ fn check_published(
         .map_or("", |(stem, _)| stem);
     let names = [order.file_name.as_str(), member.unwrap_or(""), stem];
     let digest = expected.published.digest_for(&names).map_err(|e| {
-        WorkError::new(
+        Refusal::invalid(
             "checksum",
             format!(
                 "{}: the published checksum cannot be used: {e}",
@@ -421,7 +451,7 @@ fn check_published(
     if digest == raw {
         return Ok(Some((digest.into(), "raw")));
     }
-    Err(WorkError::new(
+    Err(Refusal::invalid(
         "checksum",
         format!(
             "{} is not what was published: the published SHA-256 is {digest}, the file has {packed} and the raw image {raw}. \
@@ -458,13 +488,13 @@ fn checksums_inside(taken: &TakenIn) -> Vec<Finding> {
 /// Records the release.
 fn record(
     work: &Work,
+    store: &Store,
     order: &ImportOrder,
     path: &Path,
     taken: &TakenIn,
     seen: &Inspection,
     compared: Option<(String, &'static str)>,
-) -> Result<Value, WorkError> {
-    let app = &work.app;
+) -> Result<Value, Refusal> {
     let (sheet, sheet_text) = match &order.sheet {
         Some((sheet, text)) => (sheet.clone(), text.clone()),
         None => work.wait(minimal_sheet(work, order, seen))?,
@@ -474,9 +504,9 @@ fn record(
         .iter()
         .any(|finding| finding.severity == Severity::Serious);
     let draft = order.draft || order.sheet.is_none() || serious;
-    let same_as = work.record_first(|| app.records.releases_with_content(&taken.raw_sha256))?;
+    let same_as = work.record_first(|| work.records().releases_with_content(&taken.raw_sha256))?;
     if order.keep_file {
-        keep(work, order, path, &taken.packed_sha256)?;
+        keep(store, order, path, &taken.packed_sha256)?;
     }
     let origin = api::Origin {
         way: order.way.into(),
@@ -507,8 +537,8 @@ fn record(
         content: seen.content() as i64,
         table_kind: seen.layout.table.name().into(),
         disk_id: seen.layout.disk_id.clone(),
-        partitions: json!(views::filled_partitions(seen)),
-        inspection: json!(views::inspection(seen)),
+        partitions: json!(shown::filled_partitions(seen)),
+        inspection: json!(shown::inspection(seen)),
         origin: json!(origin),
         kept: order.keep_file,
         manifest: taken.manifest.0.to_vec(),
@@ -525,7 +555,7 @@ fn record(
     let result = json!({ "release": release.name, "state": release.state, "same_as": same_as });
     let ending = work.ending(Outcome::Done(result.clone()));
     work.record(|| {
-        app.records
+        work.records()
             .add_release(&release, order.feed.as_ref(), &summary, &ending)
     })?;
     Ok(result)
@@ -541,11 +571,11 @@ async fn minimal_sheet(
     work: &Work,
     order: &ImportOrder,
     seen: &Inspection,
-) -> Result<(Sheet, String), WorkError> {
+) -> Result<(Sheet, String), Refusal> {
     let named = &order.named;
     let mut boards = named.boards.clone();
     if boards.is_empty() {
-        let known = work.app.records.boards().await?;
+        let known = work.records().boards().await?;
         boards = known
             .into_iter()
             .filter(|board| {
@@ -556,7 +586,7 @@ async fn minimal_sheet(
             .collect();
     }
     if boards.is_empty() {
-        return Err(WorkError::new(
+        return Err(Refusal::invalid(
             "no-board",
             format!(
                 "{} is for {}, and no board model that is known here runs that; add the board model first, or give the image a sheet",
@@ -581,7 +611,7 @@ async fn minimal_sheet(
         &notes,
     );
     let sheet = Sheet::parse(&text).map_err(|e| {
-        WorkError::new(
+        Refusal::invalid(
             "bad-sheet",
             format!("no sheet can be made for {}: {e}", order.file_name),
         )
@@ -590,8 +620,8 @@ async fn minimal_sheet(
 }
 
 /// Keeps the packed file beside the vault, named by its digest.
-fn keep(work: &Work, order: &ImportOrder, path: &Path, sha256: &[u8]) -> Result<(), WorkError> {
-    let to = work.app.originals.join(hex::encode(sha256));
+fn keep(store: &Store, order: &ImportOrder, path: &Path, sha256: &[u8]) -> Result<(), Refusal> {
+    let to = store.originals.join(hex::encode(sha256));
     if to.exists() {
         return Ok(());
     }
@@ -607,6 +637,6 @@ fn keep(work: &Work, order: &ImportOrder, path: &Path, sha256: &[u8]) -> Result<
     }
     File::open(&to)?.sync_all()?;
     // The name must survive a power cut as well as the bytes.
-    File::open(&work.app.originals)?.sync_all()?;
+    File::open(&store.originals)?.sync_all()?;
     Ok(())
 }

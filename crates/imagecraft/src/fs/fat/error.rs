@@ -1,0 +1,35 @@
+//! Why a FAT file system could not be used.
+
+use crate::DiskError;
+
+/// Why a FAT file system could not be used.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum FatError {
+    /// The boot sector describes no FAT file system that could exist.
+    #[error("no FAT file system: the boot sector has an impossible {0}")]
+    BootSector(&'static str),
+    /// A path that FAT cannot hold.
+    #[error("{0:?} cannot be a path on a FAT file system")]
+    Path(String),
+    /// The file system has no room for a file or folder.
+    #[error("the FAT file system is full: there is no room for {0}")]
+    Full(String),
+    /// A folder where a file is wanted, or the other way round.
+    #[error("{0} is a folder on the card where a file is wanted, or the other way round")]
+    WrongKind(String),
+    /// A file larger than is read whole.
+    #[error("{path} is {len} bytes long, more than is read at once")]
+    TooLong {
+        /// Which file.
+        path: String,
+        /// Its length in bytes.
+        len: u64,
+    },
+    /// Structures contradict each other.
+    #[error("the FAT file system is damaged: {0}")]
+    Damaged(&'static str),
+    /// The disk could not be read or written.
+    #[error(transparent)]
+    Disk(#[from] DiskError),
+}

@@ -1,0 +1,331 @@
+//! Long work: a row before it is work, progress in memory, a thread of its own.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::Duration;
+
+use cardwork::{Progress, Stage};
+use records::jobs::{Ending, NewJob, Outcome};
+use records::{RecordError, Records};
+use serde_json::Value;
+use time::OffsetDateTime;
+use tokio::runtime::Handle;
+use vault::{SegmentId, Unfinished};
+
+use crate::news::{Events, News};
+use crate::refusal::Refusal;
+use crate::shown;
+use crate::store::Store;
+
+/// What a job keeps for itself until it is over, such as a slot.
+pub trait Hold: Send {
+    /// The job has a number now.
+    fn name_job(&self, job: i64);
+    /// The job is over; what it kept is given back when this is dropped.
+    fn over(&self, runtime: &Handle);
+}
+
+/// Runs jobs, whatever they do, and knows how far each is.
+pub struct Jobs {
+    records: Records,
+    events: Events,
+    store: Arc<Store>,
+    /// Those that run now.
+    running: Mutex<BTreeMap<i64, Arc<Progress>>>,
+    /// Set when the service is about to end: nothing new begins.
+    closing: AtomicBool,
+}
+
+impl Jobs {
+    /// Nothing runs yet.
+    pub fn new(records: Records, events: Events, store: Arc<Store>) -> Self {
+        Self {
+            records,
+            events,
+            store,
+            running: Mutex::default(),
+            closing: AtomicBool::new(false),
+        }
+    }
+
+    fn running(&self) -> MutexGuard<'_, BTreeMap<i64, Arc<Progress>>> {
+        self.running.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// Whether nothing runs.
+    pub fn is_idle(&self) -> bool {
+        self.running().is_empty()
+    }
+
+    /// Lets nothing new begin and asks all jobs to stop.
+    pub fn close(&self) {
+        self.closing.store(true, Ordering::Relaxed);
+        for progress in self.running().values() {
+            progress.cancel();
+        }
+    }
+
+    /// Whether the service is about to end.
+    pub fn is_closing(&self) -> bool {
+        self.closing.load(Ordering::Relaxed)
+    }
+
+    /// Asks one job to stop; whether it was running.
+    pub fn cancel(&self, job: i64) -> bool {
+        self.running()
+            .get(&job)
+            .inspect(|progress| progress.cancel())
+            .is_some()
+    }
+
+    /// How far one job is.
+    pub fn progress(&self, job: i64) -> Option<api::Progress> {
+        self.running().get(&job).map(|progress| view(job, progress))
+    }
+
+    /// Records a job and starts it on a thread of its own. A request key that was used before
+    /// gives the job that it started then.
+    pub async fn start(
+        self: &Arc<Self>,
+        new: NewJob,
+        hold: Option<Box<dyn Hold>>,
+        work: impl FnOnce(&Work) -> Result<Value, Refusal> + Send + 'static,
+    ) -> Result<api::Job, Refusal> {
+        if self.is_closing() {
+            return Err(Refusal::closing());
+        }
+        let (job, added) = self.records.add_job(&new).await?;
+        if added {
+            // By the database's clock, which the tidying compares with its own.
+            let began = self.records.job(job).await.map(|row| row.created_at);
+            let began = began.unwrap_or(OffsetDateTime::UNIX_EPOCH);
+            if let Some(hold) = &hold {
+                hold.name_job(job);
+            }
+            let progress = Arc::new(Progress::default());
+            self.running().insert(job, progress.clone());
+            let context = Work {
+                jobs: self.clone(),
+                job,
+                operator: new.operator.clone(),
+                progress,
+                began,
+                what: describe(new.kind, &new.subject),
+                runtime: Handle::current(),
+            };
+            let thread = std::thread::Builder::new().name(format!("job-{job}"));
+            let spawned = thread.spawn(move || run(&context, hold, work));
+            if let Err(e) = spawned {
+                self.running().remove(&job);
+                let detail = format!("the job could not be started: {e}");
+                let ending = Ending {
+                    job,
+                    summary: format!("{} failed: {detail}", describe(new.kind, &new.subject)),
+                    outcome: Outcome::Failed("no-thread".into(), detail),
+                    operator: new.operator.clone(),
+                };
+                self.records.end_job(&ending).await?;
+            }
+        }
+        self.show(job).await
+    }
+
+    /// A job with its progress.
+    pub async fn show(&self, job: i64) -> Result<api::Job, Refusal> {
+        // Progress first: a job that ends in between shows its end, not progress without end.
+        let progress = self.progress(job);
+        let row = self.records.job(job).await?;
+        Ok(shown::job(row, progress))
+    }
+
+    /// Ends jobs that were recorded while the connection broke, so that nobody works on them.
+    pub async fn end_orphans(&self) -> Result<(), Refusal> {
+        let running: Vec<_> = self.running().keys().copied().collect();
+        for job in self.records.end_orphans(&running).await? {
+            let summary = format!("Job {job} never began: the records were out of reach");
+            self.events
+                .note("service", "job.interrupted", &job.to_string(), &summary)
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Tells how far every running job is.
+    pub fn tell_progress(&self) {
+        let running = self.running();
+        let views: Vec<_> = running
+            .iter()
+            .map(|(job, progress)| view(*job, progress))
+            .filter(|view| view.stage != Stage::Waiting.name())
+            .collect();
+        drop(running);
+        for progress in views {
+            self.events.bus.tell(News::Progress(progress));
+        }
+    }
+}
+
+fn view(job: i64, progress: &Progress) -> api::Progress {
+    let seen = progress.snapshot();
+    api::Progress {
+        job,
+        stage: seen.stage.name().into(),
+        done: seen.done,
+        total: seen.total,
+        rate: seen.rate,
+        seconds_left: seen.left.map(|left| left.as_secs_f64()),
+    }
+}
+
+/// What a job's thread works with.
+pub struct Work {
+    jobs: Arc<Jobs>,
+    /// Number of the job.
+    pub job: i64,
+    /// Who started it.
+    pub operator: String,
+    /// How far it is, and whether it shall stop.
+    pub progress: Arc<Progress>,
+    /// When it began, by the clock of the records.
+    pub began: OffsetDateTime,
+    /// What it is, in words: `Write of quaylink 2.4 for quay-03 to C-0003`.
+    what: String,
+    runtime: Handle,
+}
+
+/// How long to wait before the records are tried again.
+const AGAIN: Duration = Duration::from_millis(500);
+
+impl Work {
+    /// Remembers what this work left in the vault although it failed.
+    pub fn left_behind(&self, segments: Vec<SegmentId>) {
+        self.jobs.store.left_behind(self.began, segments);
+    }
+
+    /// Takes the end of a disk's way into the vault; what it left there on an error is remembered.
+    pub fn stored<T>(&self, ended: Result<T, Unfinished>) -> Result<T, Refusal> {
+        self.jobs.store.stored(self.began, ended)
+    }
+
+    /// The records.
+    pub fn records(&self) -> &Records {
+        &self.jobs.records
+    }
+
+    /// Waits for something asynchronous from the job's thread.
+    pub fn wait<T>(&self, future: impl Future<Output = T>) -> T {
+        self.runtime.block_on(future)
+    }
+
+    /// Records what is so already, however long the records are out of reach; only the end of the
+    /// service ends the waiting, and its next start sorts out what was under way.
+    pub fn record<T, F: Future<Output = Result<T, RecordError>>>(
+        &self,
+        what: impl Fn() -> F,
+    ) -> Result<T, Refusal> {
+        self.keep_trying(what, || false)
+    }
+
+    /// Records what must be recorded before the work goes on; a cancel ends the waiting too.
+    pub fn record_first<T, F: Future<Output = Result<T, RecordError>>>(
+        &self,
+        what: impl Fn() -> F,
+    ) -> Result<T, Refusal> {
+        self.keep_trying(what, || self.progress.is_cancelled())
+    }
+
+    fn keep_trying<T, F: Future<Output = Result<T, RecordError>>>(
+        &self,
+        what: impl Fn() -> F,
+        given_up: impl Fn() -> bool,
+    ) -> Result<T, Refusal> {
+        let mut told = false;
+        loop {
+            match self.wait(what()) {
+                Err(e) if e.is_away() && !self.jobs.is_closing() => {
+                    if given_up() {
+                        let detail = "stopped on request, while the records were out of reach";
+                        return Err(Refusal::invalid("cancelled", detail));
+                    }
+                    if !std::mem::replace(&mut told, true) {
+                        tracing::warn!(job = self.job, "waiting for the records: {e}");
+                    }
+                    std::thread::sleep(AGAIN);
+                }
+                result => return Ok(result?),
+            }
+        }
+    }
+
+    /// The end of this job, to be recorded together with what it did.
+    pub fn ending(&self, outcome: Outcome) -> Ending {
+        let what = &self.what;
+        let summary = match &outcome {
+            Outcome::Done(_) => format!("{what} done"),
+            Outcome::Failed(_, detail) => format!("{what} failed: {detail}"),
+            Outcome::Cancelled(detail) => format!("{what} cancelled: {detail}"),
+        };
+        Ending {
+            job: self.job,
+            outcome,
+            operator: self.operator.clone(),
+            summary,
+        }
+    }
+
+    /// The end of this job by a failure.
+    pub fn failure(&self, error: &Refusal) -> Ending {
+        let detail = error.detail.clone();
+        self.ending(match error.code {
+            "cancelled" => Outcome::Cancelled(detail),
+            code => Outcome::Failed(code.into(), detail),
+        })
+    }
+}
+
+/// `Write of quaylink 2.4 for quay-03 to C-0003`.
+fn describe(kind: &str, subject: &str) -> String {
+    let mut word = kind.to_owned();
+    if let Some(first) = word.get_mut(..1) {
+        first.make_ascii_uppercase();
+    }
+    format!("{word} of {subject}")
+}
+
+fn run(
+    context: &Work,
+    hold: Option<Box<dyn Hold>>,
+    work: impl FnOnce(&Work) -> Result<Value, Refusal>,
+) {
+    let jobs = &context.jobs;
+    let job = context.job;
+    let summary = format!("{} started", context.what);
+    let started = context.record_first(|| jobs.records.start_job(job, &context.operator, &summary));
+    jobs.events.bus.tell(News::Events);
+    let working = jobs.store.working();
+    let caught = std::panic::AssertUnwindSafe(|| started.and_then(|()| work(context)));
+    let result = std::panic::catch_unwind(caught).unwrap_or_else(|_| {
+        Err(Refusal::invalid(
+            "internal",
+            "this is a defect of the service; its log says more",
+        ))
+    });
+    drop(working);
+    jobs.store
+        .tidy(|since| Ok(context.wait(jobs.records.manifests_since(since))?));
+    if let Some(hold) = hold {
+        hold.over(&context.runtime);
+    }
+    // Work that recorded its own end, together with what it did, has ended here already.
+    let ending = match result {
+        Ok(value) => context.ending(Outcome::Done(value)),
+        Err(error) => context.failure(&error),
+    };
+    let ended = context.record(|| jobs.records.end_job(&ending));
+    jobs.running().remove(&job);
+    jobs.events.bus.tell(News::Events);
+    if let Err(e) = ended {
+        tracing::error!(job, "the end of the job could not be recorded: {e}");
+    }
+}

@@ -1,0 +1,18 @@
+//! What the team does, without HTTP: the catalogue, settings in force, plans, jobs and what they do,
+//! slots, events, and the store of vault and keys.
+//!
+//! Each part is a small struct that holds what it needs; the service puts them together once. A part
+//! imports only parts that stand above it in this list.
+
+pub mod catalogue;
+pub mod feeds;
+pub mod in_force;
+pub mod jobs;
+pub mod news;
+pub mod plans;
+pub mod refusal;
+pub mod shown;
+pub mod slots;
+pub mod store;
+pub mod uploads;
+pub mod work;

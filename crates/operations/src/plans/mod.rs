@@ -1,0 +1,363 @@
+//! Plans: what a write or restore would do, bound to the card that was seen, confirmed by its
+//! label. They live in memory, so a restart voids them.
+
+mod losses;
+mod wanted;
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::{Duration, Instant};
+
+use cardwork::CardError;
+use imagecraft::compose::{Change, PlacedFile, compose};
+use imagecraft::{ByteKind, Disk};
+use records::Records;
+use records::cards::Standing;
+use records::jobs::{NewJob, RequestKey};
+use serde_json::json;
+use settings::Grow;
+
+use crate::catalogue::Catalogue;
+use crate::in_force::{IMAGE_GROWS, InForce, growth_words};
+use crate::jobs::Jobs;
+use crate::refusal::{Refusal, Why};
+use crate::slots::Slots;
+use crate::store::{Store, random_id};
+use crate::work::{WriteOrder, write_card};
+
+/// A plan that nobody confirmed for this long is void.
+const LIFE: Duration = Duration::from_secs(30 * 60);
+
+/// Plans that wait at most, and the bytes that the files of all of them may take.
+const MOST: usize = 64;
+const MOST_BYTES: usize = 64 << 20;
+
+struct Held {
+    order: WriteOrder,
+    kind: &'static str,
+    made: Instant,
+    /// What the records said of the card.
+    standing: Standing,
+    /// Name of the release, if it is one.
+    release: Option<String>,
+}
+
+impl Held {
+    fn bytes(&self) -> usize {
+        let of = |file: &PlacedFile| match &file.change {
+            Change::File(bytes) => bytes.len(),
+            _ => 0,
+        };
+        self.order.files.iter().map(of).sum()
+    }
+}
+
+/// Makes plans, keeps those that wait for a confirmation, and starts what was confirmed.
+pub struct Plans {
+    records: Records,
+    store: Arc<Store>,
+    slots: Arc<Slots>,
+    jobs: Arc<Jobs>,
+    catalogue: Catalogue,
+    in_force: InForce,
+    held: Mutex<HashMap<String, Held>>,
+}
+
+impl Plans {
+    /// No plan waits yet.
+    pub fn new(
+        records: Records,
+        store: Arc<Store>,
+        slots: Arc<Slots>,
+        jobs: Arc<Jobs>,
+        catalogue: Catalogue,
+        in_force: InForce,
+    ) -> Self {
+        Self {
+            records,
+            store,
+            slots,
+            jobs,
+            catalogue,
+            in_force,
+            held: Mutex::default(),
+        }
+    }
+
+    fn held(&self) -> MutexGuard<'_, HashMap<String, Held>> {
+        let mut held = self.held.lock().unwrap_or_else(|e| e.into_inner());
+        held.retain(|_, plan| plan.made.elapsed() < LIFE);
+        held
+    }
+
+    /// Keeps a plan; the oldest ones give way when there are too many.
+    fn keep(&self, id: String, plan: Held) {
+        let mut held = self.held();
+        held.insert(id, plan);
+        while held.len() > MOST || held.values().map(Held::bytes).sum::<usize>() > MOST_BYTES {
+            let oldest = held.iter().min_by_key(|(_, plan)| plan.made);
+            let Some(id) = oldest.map(|(id, _)| id.clone()).filter(|_| held.len() > 1) else {
+                break;
+            };
+            held.remove(&id);
+        }
+    }
+}
+
+/// What composing a card without writing it came to.
+struct Tried {
+    /// Bytes that would be written.
+    to_write: u64,
+    /// First byte behind the last partition.
+    end: u64,
+    growth: Option<String>,
+    left_out: Vec<String>,
+    /// Places of the files that do not land, because their partition is left out.
+    missing: Vec<usize>,
+    /// Why there is no stamp on it.
+    unstamped: Option<String>,
+}
+
+impl Plans {
+    /// Makes a plan. Every refusal comes before anything is touched; the only trace it leaves is
+    /// a label for a card that had none.
+    pub async fn make(&self, operator: &str, new: &api::NewPlan) -> Result<api::Plan, Refusal> {
+        let wanted = self.wanted(new).await?;
+        let (medium, found) = self.slots.card_in(new.slot).await?;
+        if medium.locked {
+            let detail = format!(
+                "the card in slot {} is locked; move its slider and put it in again",
+                new.slot
+            );
+            return Err(Refusal::conflict("card-locked", detail));
+        }
+        if wanted.smallest_card > medium.size {
+            let detail = format!(
+                "the card in slot {} holds {} bytes, {} needs {}; take a larger card",
+                new.slot, medium.size, wanted.base_name, wanted.smallest_card
+            );
+            return Err(Refusal::conflict("card-too-small", detail));
+        }
+        let (card, new_label) = match &found.label {
+            Some(label) => (self.records.card(label).await?, false),
+            None => {
+                let card = self
+                    .slots
+                    .give_label(new.slot, &medium, &found.bound.edges, operator)
+                    .await?;
+                (card, true)
+            }
+        };
+        // Before anything is said about the card, so that what changes meanwhile voids the plan.
+        let standing = self.records.standing(card.id).await?;
+        let mut order = self.order(&wanted, new.slot, &found, &card);
+        let tried = self.try_compose(&order).await?;
+        let growth = tried.growth.or_else(|| match wanted.grow {
+            Some(Grow::Image) => Some(IMAGE_GROWS.into()),
+            _ => None,
+        });
+        (order.growth_words, order.left_out) = (growth.clone(), tried.left_out.clone());
+        let landing: Vec<_> = self
+            .shown_files(&wanted)
+            .into_iter()
+            .enumerate()
+            .filter(|(place, _)| !tried.missing.contains(place))
+            .map(|(_, file)| file)
+            .collect();
+        order.shown = json!(landing);
+        let mut cautions = losses::cautions(&wanted, &card, new.slot);
+        if let Some(why) = &tried.unstamped {
+            cautions.push(format!(
+                "no stamp finds a place on it ({why}): the card will not say by itself what it is"
+            ));
+        }
+        let id = random_id()?;
+        let plan = api::Plan {
+            id: id.clone(),
+            kind: wanted.kind.into(),
+            slot: new.slot,
+            card: card.label.clone(),
+            new_label,
+            card_size: medium.size,
+            size_proven: false,
+            card_holds: losses::holds(&found, &card),
+            base: wanted.base_name.clone(),
+            device: wanted.device.as_ref().map(|device| device.name.clone()),
+            to_write: tried.to_write,
+            smallest_card: wanted.smallest_card,
+            unallocated: medium.size.saturating_sub(tried.end),
+            settings: self.shown_settings(&wanted),
+            files: landing,
+            growth,
+            left_out: tried.left_out,
+            lost: losses::lost(&self.records, &found, &card).await?,
+            cautions,
+        };
+        self.keep(
+            id,
+            Held {
+                order,
+                kind: wanted.kind,
+                made: Instant::now(),
+                standing,
+                release: wanted.state.as_ref().map(|_| wanted.base_name.clone()),
+            },
+        );
+        Ok(plan)
+    }
+
+    /// Composes the card without writing it.
+    async fn try_compose(&self, order: &WriteOrder) -> Result<Tried, Refusal> {
+        let (store, order) = (self.store.clone(), order.clone());
+        let composed = tokio::task::spawn_blocking(move || {
+            let disk = store.disk(order.manifest)?;
+            let map = disk.manifest().map();
+            let composed = compose(disk, &map, order.bound.size, &order.recipe(0))?;
+            debug_assert_eq!(composed.disk.len(), order.bound.size);
+            let left_out = composed.left_out.iter().map(|left| {
+                let files = left.files.iter().filter_map(|at| order.files.get(*at));
+                let paths: Vec<_> = files.map(|file| file.path.as_str()).collect();
+                format!(
+                    "partition {} is left as it is, without {}: {}",
+                    left.partition,
+                    paths.join(", "),
+                    left.why
+                )
+            });
+            let missing = composed.left_out.iter().flat_map(|left| left.files.clone());
+            Ok::<_, Refusal>(Tried {
+                missing: missing.collect(),
+                unstamped: composed.unstamped.clone(),
+                to_write: composed.map.total(ByteKind::Data) + composed.map.total(ByteKind::Zero),
+                end: composed.layout.smallest_card(),
+                growth: composed.grown.as_ref().map(growth_words),
+                left_out: left_out.collect(),
+            })
+        });
+        composed
+            .await
+            .map_err(|e| Refusal::invalid("cannot-compose", e.to_string()))?
+    }
+
+    /// Confirms a plan and starts the work. A label that is not this card's voids the plan.
+    pub async fn confirm(
+        &self,
+        operator: &str,
+        id: &str,
+        label: &str,
+        request_key: Option<RequestKey>,
+    ) -> Result<api::Job, Refusal> {
+        if let Some(key) = &request_key
+            && let Some(job) = self.records.job_of_request(key).await?
+        {
+            return self.jobs.show(job).await;
+        }
+        let held = self.held().remove(id);
+        let held = held.ok_or_else(|| {
+            Refusal::new(
+                Why::Void,
+                "plan-void",
+                "this plan does not hold any more (used, too old, or the service was started anew); make it again",
+            )
+        })?;
+        let Held {
+            order,
+            kind,
+            standing,
+            release,
+            ..
+        } = held;
+        if label != order.card {
+            return Err(Refusal::conflict(
+                "wrong-label",
+                format!(
+                    "the card in slot {} is {}, not {label}; nothing was touched. Look at the sticker, then make the plan again",
+                    order.slot, order.card
+                ),
+            ));
+        }
+        let reserved = self.slots.reserve(order.slot)?;
+        self.check_bound(&order).await?;
+        self.check_standing(&order, &standing, release.as_deref())
+            .await?;
+        let subject = match &order.device {
+            Some((_, device)) => format!("{} for {device} to {}", order.base_name, order.card),
+            None => format!("{} to {}", order.base_name, order.card),
+        };
+        let new = NewJob {
+            kind,
+            subject,
+            slot: Some(order.slot as i32),
+            card: Some(order.card.clone()),
+            operator: operator.into(),
+            request_key,
+        };
+        let (bench, store) = (self.slots.bench().clone(), self.store.clone());
+        self.jobs
+            .start(new, Some(Box::new(reserved)), move |work| {
+                write_card(work, &bench, &store, &order)
+            })
+            .await
+    }
+
+    /// What the records say of the card, and of the release, must still be what they said.
+    async fn check_standing(
+        &self,
+        order: &WriteOrder,
+        seen: &Standing,
+        release: Option<&str>,
+    ) -> Result<(), Refusal> {
+        let now = self.records.standing(order.card_id).await?;
+        if now != *seen {
+            return Err(Refusal::conflict(
+                "plan-void",
+                format!(
+                    "what the records say of card {} has changed since the plan was made: it was {}, it is {} now. \
+                     Nothing was touched; make the plan again and read what would be lost",
+                    order.card,
+                    seen.describe(),
+                    now.describe()
+                ),
+            ));
+        }
+        let Some(name) = release else {
+            return Ok(());
+        };
+        let release = self.records.release(name).await?;
+        if release.state == "withdrawn" && order.override_reason.is_none() {
+            return Err(Refusal::conflict(
+                "withdrawn",
+                format!(
+                    "{name} was withdrawn since the plan was made. Nothing was touched; make the plan again to write \
+                     another release, or this one with a reason"
+                ),
+            ));
+        }
+        Ok(())
+    }
+
+    /// The card must still be the one that was seen; the job checks it again before it writes.
+    async fn check_bound(&self, order: &WriteOrder) -> Result<(), Refusal> {
+        let (bench, bound, number) = (self.slots.bench().clone(), order.bound.clone(), order.slot);
+        let (card, slot) = (&order.card, order.slot);
+        let checked = tokio::task::spawn_blocking(move || {
+            let slot = bench.slot(number)?.ok_or(CardError::Empty)?;
+            let medium = slot.medium()?.ok_or(CardError::Empty)?;
+            if medium.insertion != bound.insertion {
+                return Err(Refusal::from(cardwork::Unsafe::Swapped));
+            }
+            let held = slot.open(bound.insertion)?;
+            Ok(bound.check(&medium, held.as_ref())?)
+        });
+        let checked = checked
+            .await
+            .map_err(|e| Refusal::invalid("reader", e.to_string()))?;
+        checked.map_err(|mut e| {
+            e.detail = format!(
+                "slot {slot}, planned for card {card}: {}. Nothing was touched",
+                e.detail
+            );
+            e
+        })
+    }
+}

@@ -1,0 +1,15 @@
+//! What jobs do, on threads of their own.
+
+mod backup;
+mod compare;
+mod drift;
+pub mod fetch;
+mod hashing;
+mod import;
+mod write;
+
+pub use backup::{BackupOrder, take_backup};
+pub use compare::compare_releases;
+pub use drift::{DriftOrder, compare_card};
+pub use import::{Expected, ImportOrder, Named, Place, Rules, TakenFile, declared_card, import};
+pub use write::{WriteOrder, write_card};
