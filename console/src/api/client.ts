@@ -23,6 +23,7 @@ export type Events = Schemas["Events"];
 export type Imprint = Schemas["Imprint"];
 export type Job = Schemas["Job"];
 export type Jobs = Schemas["Jobs"];
+export type Names = Schemas["Names"];
 export type Line = Schemas["Line"];
 export type NewPlan = Schemas["NewPlan"];
 export type NewRelease = Schemas["NewRelease"];
@@ -40,9 +41,15 @@ export type Partition = Schemas["Partition"];
 export type Setting = Schemas["Setting"];
 export type Site = Schemas["Site"];
 export type Slot = Schemas["Slot"];
-export type Standing = Schemas["Standing"];
 export type Touched = Schemas["Touched"];
 export type Upload = Schemas["Upload"];
+
+/** One page of a long list. */
+export interface Page<T> {
+    items: T[];
+    next?: string | null;
+    total: number;
+}
 
 const OPERATOR = "duplicarium.operator";
 

@@ -2,7 +2,7 @@
 // again; slots and progress carry their state themselves.
 import { type QueryClient, useQuery } from "@tanstack/react-query";
 
-import { type Backup, type Job, type Progress, type Slot, get } from "./client";
+import { type HistoryEvent, type Job, type Progress, type Slot, get } from "./client";
 
 /** Listens until told to stop. A page that the browser puts aside lets go of its stream: it takes
  * one of the few connections that all pages share. */
@@ -34,8 +34,9 @@ function open(queries: QueryClient): EventSource {
         const progress = JSON.parse(message.data) as Progress;
         queries.setQueryData(["progress", progress.job], progress);
     });
-    stream.addEventListener("event", () => {
-        void queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "progress" });
+    stream.addEventListener("event", (message: MessageEvent<string>) => {
+        const touched = touchedBy(JSON.parse(message.data) as HistoryEvent);
+        void queries.invalidateQueries({ predicate: (query) => touched(query.queryKey) });
     });
     stream.addEventListener("open", () => {
         queries.setQueryData(["connected"], true);
@@ -46,14 +47,42 @@ function open(queries: QueryClient): EventSource {
     return stream;
 }
 
+/** What has to be read again after an event of each kind, beside the history. */
+const TOUCHED: Record<string, string[]> = {
+    // What a job came to stands with its card, its device and in the catalogue.
+    job: ["jobs", "cards", "devices", "catalogue", "releases", "backups", "comparison"],
+    card: ["cards", "devices"],
+    device: ["devices", "presets", "networks", "catalogue", "choices"],
+    preset: ["presets", "networks", "devices"],
+    release: ["releases", "catalogue", "devices", "choices", "presets", "networks", "feeds"],
+    backup: ["backups", "cards"],
+    feed: ["feeds"],
+    site: ["sites", "devices", "presets"],
+    board: ["boards", "devices", "choices", "catalogue"],
+    secret: [],
+};
+
+/** Which queries an event makes old: those of its kind; of devices, cards and presets only the one that it names and the lists. */
+function touchedBy(event: HistoryEvent): (key: readonly unknown[]) => boolean {
+    const kind = event.kind.split(".")[0] ?? "";
+    const nouns = TOUCHED[kind];
+    const own = `${kind}s`;
+    return ([noun, name]) => {
+        if (noun === "progress" || noun === "connected" || noun === "slots") return false;
+        if (noun === "history" || nouns === undefined) return true;
+        if (!nouns.includes(String(noun))) return false;
+        // The page of another one of the same kind says nothing of this one.
+        const page = typeof name === "string" && name !== "list" && name !== "find";
+        return noun !== own || !page || name === event.subject || kind === "preset";
+    };
+}
+
 /** Whether the stream is up; `undefined` before the first answer. */
 export function useConnected(): boolean | undefined {
     return useQuery<boolean>({ queryKey: ["connected"], enabled: false, queryFn: () => true }).data;
 }
 
 export const useSlots = () => useQuery({ queryKey: ["slots"], queryFn: () => get<Slot[]>("slots") });
-
-export const useBackups = () => useQuery({ queryKey: ["backups"], queryFn: () => get<Backup[]>("backups") });
 
 /** A job; its end arrives as an event, its progress over the stream. */
 export function useJob(id: number) {

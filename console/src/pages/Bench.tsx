@@ -41,6 +41,7 @@ function SlotView({ slot }: { slot: Slot }) {
     const last = Math.max(backup.data?.id ?? 0, drift.data?.id ?? 0);
     const shown = slot.job != null && slot.job > 0 ? slot.job : card != null && last > 0 ? last : undefined;
     const busy = slot.job != null;
+    const failed = slot.failed ?? undefined;
     return (
         <section aria-label={`Slot ${String(slot.number)}`} className="flex min-h-80 flex-col rounded-sm border border-line bg-sheet p-4">
             <header className="mb-3 flex items-baseline justify-between">
@@ -51,12 +52,14 @@ function SlotView({ slot }: { slot: Slot }) {
                 <div className="flex flex-1 flex-col items-center justify-center gap-1 rounded-sm border-2 border-dashed border-line text-faded">
                     <State name="empty" />
                     <span className="text-xs">put a card in</span>
+                    {failed !== undefined && <Failed job={failed} />}
                 </div>
             ) : (
                 <>
                     <CardDrawn slot={slot} />
                     <div className="mt-3 grid min-h-36 flex-1 content-start gap-2">
-                        {shown !== undefined && <JobView id={shown} compact />}
+                        {shown !== undefined && shown !== failed && <JobView id={shown} compact />}
+                        {failed !== undefined && <Failed job={failed} />}
                         <Failure error={backup.error ?? drift.error} />
                     </div>
                     <div className="mt-3 flex flex-wrap gap-2">
@@ -84,6 +87,27 @@ function SlotView({ slot }: { slot: Slot }) {
                 </>
             )}
         </section>
+    );
+}
+
+/** The last job here failed: that stays until somebody has seen it. */
+function Failed({ job }: { job: number }) {
+    const see = useMutation({ mutationFn: () => post<Job>(`jobs/${String(job)}/seen`, {}) });
+    return (
+        <div className="grid w-full gap-2 p-2 text-ink">
+            <JobView id={job} compact />
+            <div>
+                <Button
+                    disabled={see.isPending}
+                    onClick={() => {
+                        see.mutate();
+                    }}
+                >
+                    I have seen it
+                </Button>
+            </div>
+            <Failure error={see.error} />
+        </div>
     );
 }
 

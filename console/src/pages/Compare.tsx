@@ -106,7 +106,7 @@ export function Compare() {
 function Differences({ list, a, b }: { list: Comparison["sheet"]; a: string; b: string }) {
     if (list.length === 0) return <p className="text-sm text-faded">The same in both.</p>;
     return (
-        <Table head={["", a, b]}>
+        <Table head={["what", a, b]}>
             {list.map((one) => (
                 <tr key={one.what} className="align-top">
                     <td className="text-faded">{one.what}</td>

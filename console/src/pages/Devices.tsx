@@ -1,6 +1,6 @@
 // Devices: the list, one device with its settings, registering one.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useParams } from "@tanstack/react-router";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 
 import {
@@ -10,25 +10,38 @@ import {
     type DeviceDetail,
     type DeviceTableReport,
     type FactValue,
+    type Line,
     type Release,
     type Site,
-    type Standing,
     get,
     patch,
     post,
     put,
+    remove,
 } from "../api/client";
 import { FieldForm, type Typed } from "../parts/FieldForm";
 import { ImprintView } from "../parts/ImprintView";
+import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
 import { Preview } from "../parts/Preview";
-import { Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
+import { Button, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
+
+const STATES = ["planned", "carded", "in service", "down", "retired"];
+const STANDINGS: [string, string][] = [
+    ["due", "due for another card"],
+    ...["level", "behind", "ahead", "not whole", "withdrawn", "no card", "no release"].map((one): [string, string] => [one, one]),
+];
 
 export function Devices() {
-    const devices = useQuery({ queryKey: ["devices"], queryFn: () => get<DeviceRow[]>("devices") });
-    const standings = useQuery({ queryKey: ["standings"], queryFn: () => get<Standing[]>("standings") });
-    const standing = new Map((standings.data ?? []).map((one) => [one.device, one]));
+    const [filters, change] = useFilters();
+    const boards = useQuery({ queryKey: ["boards"], queryFn: () => get<BoardModel[]>("boards") });
+    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get<Site[]>("sites") });
+    const lines = useQuery({ queryKey: ["catalogue"], queryFn: () => get<Line[]>("catalogue") });
+    const appliances = [...new Set((lines.data ?? []).map((line) => line.appliance))];
+    const releases = (lines.data ?? []).flatMap((line) => line.releases.map((release) => release.name));
+    const list = useList<DeviceRow>("devices", filters);
     const [adding, setAdding] = useState(false);
     const [table, setTable] = useState(false);
+    const same = (words: string[]): [string, string][] => words.map((one) => [one, one]);
     return (
         <Page
             title="Devices"
@@ -62,51 +75,75 @@ export function Devices() {
                     }}
                 />
             )}
-            <Failure error={devices.error} />
-            {devices.data?.length === 0 && <Empty>No device yet. Register the first one, then set its values.</Empty>}
-            {devices.data !== undefined && devices.data.length > 0 && (
-                <Table head={["device", "state", "appliance", "board", "site", "host name", "card", "carries", "standing"]}>
-                    {devices.data.map((device) => (
-                        <tr key={device.name}>
-                            <td>
-                                <Link to="/devices/$name" params={{ name: device.name }} className="font-semibold text-blueprint underline">
-                                    {device.name}
-                                </Link>
-                            </td>
-                            <td>
-                                <State name={device.state} />
-                            </td>
-                            <td>
-                                {device.appliance} {device.variant}
-                            </td>
-                            <td>{device.board}</td>
-                            <td>{device.site}</td>
-                            <td>{device.host_name ?? "-"}</td>
-                            <td>
-                                {device.card == null ? "-" : <Label>{device.card}</Label>}
-                                {device.card != null && device.card_state !== "verified" && (
-                                    <>
-                                        {" "}
-                                        <State name={device.card_state ?? "incomplete"} />
-                                    </>
-                                )}
-                            </td>
-                            <td>
-                                {standing.get(device.name)?.carries ?? "-"}
-                                {standing.get(device.name)?.withdrawn === true && (
-                                    <>
-                                        {" "}
-                                        <State name="withdrawn" />
-                                    </>
-                                )}
-                            </td>
-                            <td>
-                                <State name={standing.get(device.name)?.standing ?? ""} />
-                            </td>
-                        </tr>
-                    ))}
-                </Table>
-            )}
+            <FilterBar
+                filters={filters}
+                change={change}
+                choices={[
+                    ["Standing", "standing", STANDINGS],
+                    ["Site", "site", (sites.data ?? []).map((one) => [one.name, one.title])],
+                    ["Appliance", "appliance", same(appliances)],
+                    ["Board", "board", (boards.data ?? []).map((one) => [one.name, one.title])],
+                    ["State", "state", same(STATES)],
+                    ["Carries", "carries", same(releases)],
+                ]}
+            />
+            <ListTable
+                list={list}
+                noun="device"
+                filters={filters}
+                change={change}
+                empty="No device yet. Register the first one, then set its values."
+                columns={[
+                    ["device", "name"],
+                    ["state", "state"],
+                    ["appliance", "appliance"],
+                    ["board", "board"],
+                    ["site", "site"],
+                    ["host name"],
+                    ["card", "card"],
+                    ["carries"],
+                    ["standing"],
+                ]}
+                row={(device) => (
+                    <tr key={device.name}>
+                        <td>
+                            <Link to="/devices/$name" params={{ name: device.name }} className="font-semibold text-blueprint underline">
+                                {device.name}
+                            </Link>
+                        </td>
+                        <td>
+                            <State name={device.state} />
+                        </td>
+                        <td>
+                            {device.appliance} {device.variant}
+                        </td>
+                        <td>{device.board}</td>
+                        <td>{device.site}</td>
+                        <td>{device.host_name ?? "-"}</td>
+                        <td>
+                            {device.card == null ? "-" : <Label>{device.card}</Label>}
+                            {device.card != null && device.card_state !== "verified" && (
+                                <>
+                                    {" "}
+                                    <State name={device.card_state ?? "incomplete"} />
+                                </>
+                            )}
+                        </td>
+                        <td>
+                            {device.carries ?? "-"}
+                            {device.withdrawn && (
+                                <>
+                                    {" "}
+                                    <State name="withdrawn" />
+                                </>
+                            )}
+                        </td>
+                        <td>
+                            <State name={device.standing} />
+                        </td>
+                    </tr>
+                )}
+            />
         </Page>
     );
 }
@@ -275,6 +312,7 @@ export function Device() {
                     <Preview device={data.device.name} />
                     <About detail={data} />
                     <Choices device={data.device.name} pinned={data.device.pinned ?? undefined} />
+                    <Place device={data.device} />
                     <Sheet title="Imprints">
                         {data.imprints.length === 0 && <p className="text-sm text-faded">No card was made for it yet.</p>}
                         {data.imprints.map((imprint) => (
@@ -293,7 +331,7 @@ function Choices({ device, pinned }: { device: string; pinned: string | undefine
     const path = `devices/${encodeURIComponent(device)}`;
     const choices = useQuery({ queryKey: ["choices", device], queryFn: () => get<Choice[]>(`${path}/choices`) });
     const follow = useMutation({
-        mutationFn: (release: string | null) => put<Standing>(`${path}/following`, { pinned: release }),
+        mutationFn: (release: string | null) => put<DeviceRow>(`${path}/following`, { pinned: release }),
         onSuccess: () => queries.invalidateQueries(),
     });
     return (
@@ -311,7 +349,7 @@ function Choices({ device, pinned }: { device: string; pinned: string | undefine
                 )}
             </p>
             <Failure error={follow.error ?? choices.error} />
-            <Table head={["release", "state", "suits", "why", ""]}>
+            <Table head={["release", "state", "suits", "why", "to follow"]}>
                 {(choices.data ?? []).map((choice) => (
                     <tr key={choice.release} className={choice.fits ? "" : "text-faded"}>
                         <td className="whitespace-nowrap">
@@ -436,6 +474,105 @@ function About({ detail }: { detail: DeviceDetail }) {
             )}
             <Failure error={save.error} />
             <SealedFacts detail={detail} />
+        </Sheet>
+    );
+}
+
+/** Where it stands, what it is and becomes; whether it is in use. */
+function Place({ device }: { device: DeviceRow }) {
+    const queries = useQueryClient();
+    const navigate = useNavigate();
+    const [open, setOpen] = useState(false);
+    const path = `devices/${encodeURIComponent(device.name)}`;
+    const boards = useQuery({ queryKey: ["boards"], queryFn: () => get<BoardModel[]>("boards"), enabled: open });
+    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get<Site[]>("sites"), enabled: open });
+    const lines = useQuery({ queryKey: ["catalogue"], queryFn: () => get<Line[]>("catalogue"), enabled: open });
+    const save = useMutation({
+        mutationFn: (change: Record<string, string | boolean | null>) => patch<DeviceDetail>(path, change),
+        onSuccess: async (fresh) => {
+            setOpen(false);
+            queries.setQueryData(["devices", fresh.device.name], fresh);
+            if (fresh.device.name !== device.name) await navigate({ to: "/devices/$name", params: { name: fresh.device.name } });
+        },
+    });
+    const gone = useMutation({
+        mutationFn: () => remove(path),
+        onSuccess: () => navigate({ to: "/devices" }),
+    });
+    const kind = `${device.appliance} ${device.variant ?? ""}`.trim();
+    const kinds = new Set([kind, ...(lines.data ?? []).map((line) => `${line.appliance} ${line.variant ?? ""}`.trim())]);
+    const choices: [string, string, string, [string, string][]][] = [
+        ["site", "Site", device.site, (sites.data ?? []).map((one) => [one.name, one.title])],
+        ["board", "Board model", device.board, (boards.data ?? []).map((one) => [one.name, one.title])],
+        ["kind", "Becomes", kind, [...kinds].map((one) => [one, one])],
+    ];
+    return (
+        <Sheet title="Name, place and use">
+            <div className="flex flex-wrap gap-3">
+                <Button
+                    onClick={() => {
+                        setOpen(!open);
+                    }}
+                >
+                    Rename or move it
+                </Button>
+                <Button
+                    disabled={save.isPending}
+                    onClick={() => {
+                        save.mutate({ retired: device.state !== "retired" });
+                    }}
+                >
+                    {device.state === "retired" ? "Use it again" : "Retire it"}
+                </Button>
+                {device.card == null && (
+                    <Button
+                        disabled={gone.isPending}
+                        onClick={() => {
+                            gone.mutate();
+                        }}
+                    >
+                        Take it away
+                    </Button>
+                )}
+            </div>
+            {open && sites.data !== undefined && boards.data !== undefined && lines.data !== undefined && (
+                <form
+                    className="mt-3 flex flex-wrap items-end gap-3 text-sm"
+                    onSubmit={(event: FormEvent<HTMLFormElement>) => {
+                        event.preventDefault();
+                        const form = Object.fromEntries(new FormData(event.currentTarget)) as Record<string, string>;
+                        const [appliance, variant] = (form["kind"] ?? "").split(" ");
+                        const { name, site, board } = form;
+                        save.mutate({
+                            name: name ?? device.name,
+                            site: site ?? device.site,
+                            board: board ?? device.board,
+                            ...(form["kind"] === kind ? {} : { appliance: appliance ?? "", variant: variant ?? null }),
+                        });
+                    }}
+                >
+                    <label className="grid gap-1">
+                        Name
+                        <input name="name" required defaultValue={device.name} className={FIELD} />
+                    </label>
+                    {choices.map(([name, text, now, options]) => (
+                        <label key={name} className="grid gap-1">
+                            {text}
+                            <select name={name} defaultValue={now} className={FIELD}>
+                                {options.map(([value, shown]) => (
+                                    <option key={value} value={value}>
+                                        {shown}
+                                    </option>
+                                ))}
+                            </select>
+                        </label>
+                    ))}
+                    <Button type="submit" look="main" disabled={save.isPending}>
+                        Change
+                    </Button>
+                </form>
+            )}
+            <Failure error={save.error ?? gone.error} />
         </Sheet>
     );
 }

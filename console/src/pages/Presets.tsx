@@ -1,10 +1,12 @@
 // Presets: the list, one preset with the devices that it touches, the networks on all cards.
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 
 import {
     type CarriedNetwork,
+    type Names,
+    type Page as PageOf,
     type Preset as PresetRow,
     type PresetDetail,
     type Setting,
@@ -16,10 +18,12 @@ import {
     remove,
 } from "../api/client";
 import { FieldForm, type Typed } from "../parts/FieldForm";
-import { Amount, Button, Empty, FIELD, Failure, Label, Notice, Page, Sheet, Table } from "../parts/ui";
+import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
+import { Amount, Button, FIELD, Failure, Label, Notice, Page, Sheet, Table } from "../parts/ui";
 
 export function Presets() {
-    const presets = useQuery({ queryKey: ["presets"], queryFn: () => get<PresetRow[]>("presets") });
+    const [filters, change] = useFilters();
+    const list = useList<PresetRow>("presets", filters);
     const [adding, setAdding] = useState(false);
     return (
         <Page
@@ -39,25 +43,28 @@ export function Presets() {
                 before that of the team, and the release&rsquo;s default last.
             </p>
             {adding && <NewPreset />}
-            <Failure error={presets.error} />
-            {presets.data?.length === 0 && <Empty>No preset yet. Make one for a site, and set its network there once.</Empty>}
-            {presets.data !== undefined && presets.data.length > 0 && (
-                <Table head={["preset", "for", "sets", "#devices"]}>
-                    {presets.data.map((preset) => (
-                        <tr key={preset.name}>
-                            <td>
-                                <Link to="/presets/$name" params={{ name: preset.name }} className="font-semibold text-blueprint underline">
-                                    {preset.name}
-                                </Link>{" "}
-                                <span className="text-faded">{preset.title}</span>
-                            </td>
-                            <td>{preset.site ?? "the whole team"}</td>
-                            <td>{preset.fields.join(", ")}</td>
-                            <Amount>{preset.devices.length}</Amount>
-                        </tr>
-                    ))}
-                </Table>
-            )}
+            <FilterBar filters={filters} change={change} choices={[]} />
+            <ListTable
+                list={list}
+                noun="preset"
+                filters={filters}
+                change={change}
+                empty="No preset yet. Make one for a site, and set its network there once."
+                columns={[["preset"], ["for"], ["sets"], ["#devices"]]}
+                row={(preset) => (
+                    <tr key={preset.name}>
+                        <td>
+                            <Link to="/presets/$name" params={{ name: preset.name }} className="font-semibold text-blueprint underline">
+                                {preset.name}
+                            </Link>{" "}
+                            <span className="text-faded">{preset.title}</span>
+                        </td>
+                        <td>{preset.site ?? "the whole team"}</td>
+                        <td>{preset.fields.join(", ")}</td>
+                        <Amount>{preset.devices}</Amount>
+                    </tr>
+                )}
+            />
             <Networks />
         </Page>
     );
@@ -112,6 +119,7 @@ function NewPreset() {
 function Networks() {
     const networks = useQuery({ queryKey: ["networks"], queryFn: () => get<CarriedNetwork[]>("networks") });
     if (networks.data === undefined || networks.data.length === 0) return null;
+    const unknown = networks.data[0]?.not_known;
     return (
         <section className="mt-6">
             <h2 className="mb-2 text-sm font-semibold text-faded">Wi-Fi networks, by passphrase</h2>
@@ -120,13 +128,23 @@ function Networks() {
                     <tr key={`${one.name} ${one.fingerprint ?? ""}`}>
                         <td className="font-semibold">{one.name}</td>
                         <td className="font-mono text-xs">{one.fingerprint ?? "-"}</td>
-                        <td>{one.devices.length === 0 ? "-" : one.devices.join(", ")}</td>
-                        <td>{one.set_on.length === 0 ? "-" : one.set_on.join(", ")}</td>
+                        <td>{listed(one.devices)}</td>
+                        <td>{listed(one.set_on)}</td>
                     </tr>
                 ))}
             </Table>
+            {unknown !== undefined && unknown.total > 0 && (
+                <p className="mt-2 text-sm text-ochre">Not known what is on the cards of: {listed(unknown)}.</p>
+            )}
         </section>
     );
+}
+
+/** A few names, and how many more there are. */
+function listed(some: Names): string {
+    if (some.total === 0) return "-";
+    const more = some.total - some.names.length;
+    return more > 0 ? `${some.names.join(", ")} and ${String(more)} more` : some.names.join(", ");
 }
 
 export function Preset() {
@@ -137,7 +155,7 @@ export function Preset() {
     const detail = useQuery({ queryKey: ["presets", name], queryFn: () => get<PresetDetail>(path) });
     const [sure, setSure] = useState(false);
     const [more, setMore] = useState<string[]>([]);
-    const [asked, setAsked] = useState<{ typed: Typed; done: () => void; touches: Touched[] }>();
+    const [asked, setAsked] = useState<{ typed: Typed; done: () => void; touches: PageOf<Touched> }>();
     const trial = useMutation({
         mutationFn: ({ typed }: { typed: Typed; done: () => void }) =>
             patch<PresetDetail>(`${path}/settings?dry_run=true`, { set: typed }),
@@ -238,19 +256,20 @@ export function Preset() {
                     )}
                     {asked === undefined && (
                         <Sheet title="Devices that take values from it">
-                            <TouchedTable touches={data.touches} />
+                            <Takers preset={data.preset.name} />
                         </Sheet>
                     )}
+                    <Rename preset={data.preset} />
                     <div className="flex items-center gap-3">
                         <Button
                             look={sure ? "danger" : "plain"}
                             disabled={gone.isPending}
                             onClick={() => {
-                                if (sure || data.touches.length === 0) gone.mutate();
+                                if (sure || data.touches.total === 0) gone.mutate();
                                 else setSure(true);
                             }}
                         >
-                            {sure ? `Take it away from ${String(data.touches.length)} devices` : "Take the preset away"}
+                            {sure ? `Take it away from ${String(data.touches.total)} devices` : "Take the preset away"}
                         </Button>
                         {sure && (
                             <Button
@@ -269,18 +288,88 @@ export function Preset() {
     );
 }
 
-function TouchedTable({ touches }: { touches: Touched[] }) {
-    if (touches.length === 0) return <p className="text-sm text-faded">No device takes a value from it.</p>;
-    const stale = touches.filter((one) => one.outdated.length > 0).length;
+/** Another name or title. */
+function Rename({ preset }: { preset: PresetRow }) {
+    const queries = useQueryClient();
+    const navigate = useNavigate();
+    const save = useMutation({
+        mutationFn: (form: Record<string, string>) => patch<PresetDetail>(`presets/${encodeURIComponent(preset.name)}`, form),
+        onSuccess: async (fresh) => {
+            queries.setQueryData(["presets", fresh.preset.name], fresh);
+            await navigate({ to: "/presets/$name", params: { name: fresh.preset.name } });
+        },
+    });
+    return (
+        <Sheet title="Name and title">
+            <form
+                className="flex flex-wrap items-end gap-3 text-sm"
+                onSubmit={(event: FormEvent<HTMLFormElement>) => {
+                    event.preventDefault();
+                    save.mutate(Object.fromEntries(new FormData(event.currentTarget)) as Record<string, string>);
+                }}
+            >
+                <label className="grid gap-1">
+                    Name
+                    <input name="name" required defaultValue={preset.name} className={FIELD} />
+                </label>
+                <label className="grid gap-1">
+                    Title
+                    <input name="title" defaultValue={preset.title} className={FIELD} />
+                </label>
+                <Button type="submit" disabled={save.isPending}>
+                    Rename
+                </Button>
+            </form>
+            <Failure error={save.error} />
+        </Sheet>
+    );
+}
+
+/** The devices of a preset, as many pages of them as were asked for. */
+function Takers({ preset }: { preset: string }) {
+    const list = useInfiniteQuery({
+        queryKey: ["presets", preset, "touches"],
+        initialPageParam: "",
+        queryFn: ({ pageParam }) =>
+            get<PageOf<Touched>>(`presets/${encodeURIComponent(preset)}/touches?after=${encodeURIComponent(pageParam)}`),
+        getNextPageParam: (page) => page.next ?? undefined,
+    });
+    const [first] = list.data?.pages ?? [];
+    if (first === undefined) return <Failure error={list.error} />;
+    const rows = (list.data?.pages ?? []).flatMap((page) => page.items);
+    return (
+        <>
+            <TouchedTable touches={{ ...first, items: rows }} />
+            {list.hasNextPage && (
+                <Button
+                    className="mt-2"
+                    disabled={list.isFetchingNextPage}
+                    onClick={() => {
+                        void list.fetchNextPage();
+                    }}
+                >
+                    Show more
+                </Button>
+            )}
+        </>
+    );
+}
+
+function TouchedTable({ touches }: { touches: PageOf<Touched> }) {
+    const rows = touches.items;
+    if (touches.total === 0) return <p className="text-sm text-faded">No device takes a value from it.</p>;
+    const stale = rows.filter((one) => one.outdated.length > 0).length;
+    const left = touches.total - rows.length;
     return (
         <>
             {stale > 0 && (
                 <Notice tone="ochre">
-                    {stale === 1 ? "One card is" : `${String(stale)} cards are`} out of date with these values.
+                    {stale === 1 ? "One card is" : `${String(stale)} cards are`} out of date with these values
+                    {left > 0 && `, of the ${String(rows.length)} devices that are shown`}.
                 </Notice>
             )}
-            <Table head={["device", "card", "takes", ""]}>
-                {touches.map((one) => (
+            <Table head={["device", "card", "takes", "out of date, or wrong"]}>
+                {rows.map((one) => (
                     <tr key={one.device}>
                         <td>
                             <Link to="/devices/$name" params={{ name: one.device }} className="font-semibold text-blueprint underline">
@@ -304,6 +393,7 @@ function TouchedTable({ touches }: { touches: Touched[] }) {
                     </tr>
                 ))}
             </Table>
+            {left > 0 && <p className="mt-2 text-sm text-faded">{left} more devices take values from it.</p>}
         </>
     );
 }

@@ -1,10 +1,10 @@
 // One release: what it is and needs, its disk, what was found, its files, its sheet, where it came
 // from, who carries it.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useParams } from "@tanstack/react-router";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 
-import { type ReleaseDetail, get, ofRelease, post, put } from "../api/client";
+import { type ReleaseDetail, get, ofRelease, post, put, remove } from "../api/client";
 import { DiskMap } from "../parts/DiskMap";
 import { Files } from "../parts/Files";
 import { Size, When } from "../parts/text";
@@ -40,9 +40,35 @@ export function Release() {
                         <Facts rows={origin(data)} />
                     </Sheet>
                     <SheetText detail={data} />
+                    {data.carriers.length === 0 && <TakeAway name={name} />}
                 </>
             )}
         </Page>
+    );
+}
+
+/** A release that nobody ever carried can go again. */
+function TakeAway({ name }: { name: string }) {
+    const navigate = useNavigate();
+    const gone = useMutation({
+        mutationFn: () => remove(ofRelease(name)),
+        onSuccess: () => navigate({ to: "/catalogue" }),
+    });
+    return (
+        <div className="grid gap-2">
+            <div>
+                <Button
+                    title="Only while no card was ever written with it"
+                    disabled={gone.isPending}
+                    onClick={() => {
+                        gone.mutate();
+                    }}
+                >
+                    Take the release away
+                </Button>
+            </div>
+            <Failure error={gone.error} />
+        </div>
     );
 }
 
@@ -300,7 +326,9 @@ function FirstBoot({ detail }: { detail: ReleaseDetail }) {
 
 function Carriers({ detail }: { detail: ReleaseDetail }) {
     if (detail.carriers.length === 0) return <p className="text-sm text-faded">No device&apos;s card carries it now.</p>;
+    const left = detail.cards - detail.carriers.length;
     return (
+        <>
         <Table head={["device", "card", "written"]}>
             {detail.carriers.map((one) => (
                 <tr key={one.card}>
@@ -323,6 +351,14 @@ function Carriers({ detail }: { detail: ReleaseDetail }) {
                 </tr>
             ))}
         </Table>
+        {left > 0 && (
+            <p className="mt-2 text-sm">
+                <Link to="/cards" search={{ carries: detail.release.name } as never} className="font-semibold text-blueprint underline">
+                    {left} more cards carry it
+                </Link>
+            </p>
+        )}
+        </>
     );
 }
 

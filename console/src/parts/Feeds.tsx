@@ -90,7 +90,7 @@ function FeedView({ feed }: { feed: Feed }) {
                 </Button>
             </div>
             {feed.trouble != null && <Notice tone="ochre">{feed.trouble}</Notice>}
-            <Table head={["release", "date", "#size", "notes", ""]}>
+            <Table head={["release", "date", "#size", "notes", "in the catalogue"]}>
                 {feed.items.map((item) => (
                     <tr key={item.item}>
                         <td className="whitespace-nowrap">

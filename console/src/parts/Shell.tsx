@@ -21,9 +21,9 @@ export function Shell() {
     return (
         <>
             <header className="border-b-2 border-ink bg-sheet">
-                <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-1 px-6 py-2.5">
+                <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-1 px-3 py-2.5 sm:px-6">
                     <span className="font-mono font-semibold tracking-tight text-blueprint">Duplicarium</span>
-                    <nav aria-label="Pages" className="flex gap-1">
+                    <nav aria-label="Pages" className="flex flex-wrap gap-1">
                         {PAGES.map(([to, name]) => (
                             <Link
                                 key={to}

@@ -1,11 +1,23 @@
 // From "this card" to a verified card: choose, see the plan, confirm by the label, watch.
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 
-import { type Device, type Job, type NewPlan, type Plan, Refusal, type Release, get, post, requestKey } from "../api/client";
-import { useBackups } from "../api/live";
+import {
+    type Backup,
+    type Device,
+    type Job,
+    type NewPlan,
+    type Page,
+    type Plan,
+    Refusal,
+    type Release,
+    get,
+    post,
+    requestKey,
+} from "../api/client";
 import { FileView } from "./FileView";
+import { Finder, type FoundItem } from "./Finder";
 import { JobView } from "./JobView";
 import { Size } from "./text";
 import { Button, FIELD, Facts, Failure, Label, Notice } from "./ui";
@@ -82,7 +94,7 @@ function Steps({ slot }: { slot: number }) {
                     </label>
                 ))}
             </fieldset>
-            <div className="flex items-end gap-3">
+            <div className="flex flex-wrap items-end gap-3">
                 <Choice
                     kind={kind}
                     value={name}
@@ -192,33 +204,34 @@ function Steps({ slot }: { slot: number }) {
     );
 }
 
+/** Most that are shown while somebody types. */
+const FOUND = 20;
+
+async function findOf(kind: Kind, text: string): Promise<FoundItem[]> {
+    const query = `search=${encodeURIComponent(text)}&limit=${String(FOUND)}`;
+    if (kind === "device") {
+        const page = await get<Page<Device>>(`devices?${query}`);
+        return page.items.map((one) => [one.name, `${one.appliance}, ${one.board}, ${one.site}`]);
+    }
+    if (kind === "backup") {
+        const page = await get<Page<Backup>>(`backups?${query}`);
+        return page.items.map((one) => [one.name, `of ${one.card}${one.device == null ? "" : `, ${one.device}`}`]);
+    }
+    const word = text.trim().toLowerCase();
+    const releases = (await get<Release[]>("releases")).filter((one) => one.name.toLowerCase().includes(word));
+    return releases.slice(0, FOUND).map((one) => [one.name, one.state]);
+}
+
 function Choice({ kind, value, choose }: { kind: Kind; value: string; choose: (name: string) => void }) {
-    const devices = useQuery({ queryKey: ["devices"], queryFn: () => get<Device[]>("devices") });
-    const releases = useQuery({ queryKey: ["releases"], queryFn: () => get<Release[]>("releases") });
-    const backups = useBackups();
-    const names: [string, string][] = {
-        device: (devices.data ?? []).map((one): [string, string] => [one.name, `${one.name} (${one.appliance}, ${one.board})`]),
-        release: (releases.data ?? []).map((one): [string, string] => [one.name, one.name]),
-        backup: (backups.data ?? []).map((one): [string, string] => [one.name, `${one.name} of ${one.card}`]),
-    }[kind];
     return (
-        <label className="grid flex-1 gap-1 text-sm">
-            {{ device: "Device", release: "Release", backup: "Backup" }[kind]}
-            <select
-                value={value}
-                onChange={(event) => {
-                    choose(event.target.value);
-                }}
-                className="rounded-sm border border-line bg-paper px-2 py-1.5"
-            >
-                <option value="">choose…</option>
-                {names.map(([name, text]) => (
-                    <option key={name} value={name}>
-                        {text}
-                    </option>
-                ))}
-            </select>
-        </label>
+        <Finder
+            key={kind}
+            label={{ device: "Device", release: "Release", backup: "Backup" }[kind]}
+            keyOf={{ device: "devices", release: "releases", backup: "backups" }[kind]}
+            value={value}
+            choose={choose}
+            find={(text) => findOf(kind, text)}
+        />
     );
 }
 

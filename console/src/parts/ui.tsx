@@ -1,5 +1,5 @@
 // The few building blocks that every page uses.
-import type { ButtonHTMLAttributes, ReactNode } from "react";
+import { type ButtonHTMLAttributes, type ReactNode, useEffect } from "react";
 
 type Tone = "ink" | "blueprint" | "oxide" | "moss" | "ochre" | "faded";
 
@@ -35,6 +35,8 @@ const STATES: Record<string, [string, Tone]> = {
     ahead: ["▸", "blueprint"],
     "no card": ["○", "faded"],
     "no release": ["○", "faded"],
+    retired: ["–", "faded"],
+    lost: ["?", "ochre"],
     serious: ["✕", "oxide"],
     caution: ["!", "ochre"],
     note: ["i", "blueprint"],
@@ -84,11 +86,14 @@ export function Button({
 }
 
 export function Page({ title, aside, children }: { title: string; aside?: ReactNode; children: ReactNode }) {
+    useEffect(() => {
+        document.title = title === "" ? "Duplicarium" : `${title} · Duplicarium`;
+    }, [title]);
     return (
-        <main className="mx-auto w-full max-w-6xl px-6 py-5">
-            <header className="mb-4 flex items-baseline justify-between gap-4">
-                <h1 className="text-xl font-semibold">{title}</h1>
-                <div className="flex items-center gap-3">{aside}</div>
+        <main className="mx-auto w-full max-w-6xl px-3 py-5 sm:px-6">
+            <header className="mb-4 flex flex-wrap items-baseline justify-between gap-x-4 gap-y-2">
+                <h1 className="min-w-0 text-xl font-semibold break-words">{title}</h1>
+                <div className="flex flex-wrap items-center gap-3">{aside}</div>
             </header>
             {children}
         </main>
@@ -104,10 +109,16 @@ export function Sheet({ title, children }: { title?: string; children: ReactNode
     );
 }
 
+export const TABLE =
+    "w-full border-collapse text-sm [&_td]:border-t [&_td]:border-line [&_td]:px-3 [&_td]:py-2 [&_th]:px-3 [&_th]:py-2";
+
+/** A long table scrolls by itself, its head stays. */
+export const TALL = "max-h-[calc(100vh-15rem)] min-h-64 overflow-auto rounded-sm border border-line bg-sheet";
+
 export function Table({ head, children }: { head: string[]; children: ReactNode }) {
     return (
         <div className="overflow-x-auto rounded-sm border border-line bg-sheet">
-            <table className="w-full border-collapse text-sm [&_td]:border-t [&_td]:border-line [&_td]:px-3 [&_td]:py-2 [&_th]:px-3 [&_th]:py-2">
+            <table className={TABLE}>
                 <thead>
                     <tr className="text-left text-faded">
                         {head.map((name) => (
@@ -135,11 +146,11 @@ export const Label = ({ children }: { children: ReactNode }) => (
 
 export function Facts({ rows }: { rows: [string, ReactNode][] }) {
     return (
-        <dl className="grid grid-cols-[max-content_1fr] gap-x-6 gap-y-1 text-sm">
+        <dl className="grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1 text-sm sm:gap-x-6">
             {rows.map(([name, value]) => (
                 <div key={name} className="contents">
                     <dt className="text-faded">{name}</dt>
-                    <dd className="min-w-0 break-words">{value}</dd>
+                    <dd className="min-w-0 [overflow-wrap:anywhere]">{value}</dd>
                 </div>
             ))}
         </dl>
@@ -154,7 +165,7 @@ export function Notice({ tone, children }: { tone: "oxide" | "ochre" | "moss"; c
             <span aria-hidden className={`font-semibold ${TEXT[tone]}`}>
                 {icon}
             </span>
-            <div>{children}</div>
+            <div className="min-w-0 [overflow-wrap:anywhere]">{children}</div>
         </div>
     );
 }

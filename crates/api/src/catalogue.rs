@@ -222,6 +222,8 @@ pub struct ReleaseDetail {
     pub evidence: Vec<Evidence>,
     /// Devices whose card carries it.
     pub carriers: Vec<Carrier>,
+    /// How many cards carry it.
+    pub cards: u64,
 }
 
 /// A page to read.
@@ -392,27 +394,6 @@ pub struct Choice {
     pub fits: bool,
     /// Why not, or what is known in favour of it.
     pub reasons: Vec<String>,
-}
-
-/// A device and whether its card carries what it follows.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Standing {
-    /// Device.
-    pub device: String,
-    /// Board model.
-    pub board: String,
-    /// Appliance.
-    pub appliance: String,
-    /// What its card carries.
-    pub carries: Option<String>,
-    /// What it follows, as a release.
-    pub follows: Option<String>,
-    /// Whether it stays with a release whatever is current.
-    pub pinned: bool,
-    /// ahead, level, behind, no card, no release.
-    pub standing: String,
-    /// Whether what it carries was withdrawn since.
-    pub withdrawn: bool,
 }
 
 /// What a device follows.

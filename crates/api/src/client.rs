@@ -7,12 +7,13 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::{
-    Backup, BoardModel, Card, CardDetail, CarriedNetwork, Choice, Comparison, Confirmation, Device,
-    DeviceChange, DeviceDetail, DeviceTableReport, FactValue, Feed, FileNode, Folder, Following,
-    Health, Job, Jobs, Line, NewBackup, NewComparison, NewCurrent, NewDevice, NewDrift,
-    NewEvidence, NewFeed, NewPlan, NewPreset, NewRelease, NewSheet, NewState, NewUpload, OPERATOR,
-    PART, Plan, Preset, PresetDetail, Preview, Problem, REQUEST_KEY, Release, ReleaseDetail,
-    SettingsChange, Site, Slot, Standing, Upload,
+    Backup, BackupQuery, BoardModel, Card, CardChange, CardDetail, CardQuery, CarriedNetwork,
+    Carrier, Choice, Comparison, Confirmation, Device, DeviceChange, DeviceDetail, DeviceQuery,
+    DeviceTableReport, FactValue, Feed, FileNode, Folder, Following, Health, Job, Jobs, Line,
+    NewBackup, NewComparison, NewCurrent, NewDevice, NewDrift, NewEvidence, NewFeed, NewPlan,
+    NewPreset, NewRelease, NewSheet, NewState, NewUpload, OPERATOR, PART, Page, PageQuery, Plan,
+    Preset, PresetChange, PresetDetail, Preview, Problem, REQUEST_KEY, Release, ReleaseDetail,
+    SettingsChange, Site, SiteChange, Slot, Touched, Upload,
 };
 
 /// Why a call failed.
@@ -143,9 +144,21 @@ impl Client {
         serde_json::from_value(value).map_err(|e| answer(e.to_string()))
     }
 
+    async fn get_with<T: DeserializeOwned>(&self, path: &str, query: &impl Serialize) -> Answer<T> {
+        let response = self
+            .send(self.request(Method::GET, path).query(query))
+            .await?;
+        self.read(response).await
+    }
+
     async fn get<T: DeserializeOwned>(&self, path: &str) -> Answer<T> {
         let response = self.send(self.request(Method::GET, path)).await?;
         self.read(response).await
+    }
+
+    async fn take_away(&self, path: &str) -> Answer<()> {
+        self.send(self.request(Method::DELETE, path)).await?;
+        Ok(())
     }
 
     async fn give<T: DeserializeOwned>(
@@ -200,14 +213,25 @@ impl Client {
             .await
     }
 
+    /// Gives a site another name; devices and presets go along.
+    pub async fn rename_site(&self, name: &str, change: &SiteChange) -> Answer<Site> {
+        self.give(Method::PATCH, &format!("sites/{}", part(name)), change)
+            .await
+    }
+
     /// Devices.
-    pub async fn devices(&self) -> Answer<Vec<Device>> {
-        self.get("devices").await
+    pub async fn devices(&self, wanted: &DeviceQuery) -> Answer<Page<Device>> {
+        self.get_with("devices", wanted).await
     }
 
     /// One device.
     pub async fn device(&self, name: &str) -> Answer<DeviceDetail> {
         self.get(&format!("devices/{}", part(name))).await
+    }
+
+    /// Takes a device away for which nothing was ever written.
+    pub async fn remove_device(&self, name: &str) -> Answer<()> {
+        self.take_away(&format!("devices/{}", part(name))).await
     }
 
     /// Registers a device.
@@ -282,8 +306,20 @@ impl Client {
     }
 
     /// Presets.
-    pub async fn presets(&self) -> Answer<Vec<Preset>> {
-        self.get("presets").await
+    pub async fn presets(&self, wanted: &PageQuery) -> Answer<Page<Preset>> {
+        self.get_with("presets", wanted).await
+    }
+
+    /// One page of the devices that a preset touches.
+    pub async fn touched(&self, preset: &str, wanted: &PageQuery) -> Answer<Page<Touched>> {
+        self.get_with(&format!("presets/{}/touches", part(preset)), wanted)
+            .await
+    }
+
+    /// Gives a preset another name or title.
+    pub async fn rename_preset(&self, name: &str, change: &PresetChange) -> Answer<PresetDetail> {
+        self.give(Method::PATCH, &format!("presets/{}", part(name)), change)
+            .await
     }
 
     /// One preset.
@@ -298,9 +334,7 @@ impl Client {
 
     /// Takes a preset away.
     pub async fn remove_preset(&self, name: &str) -> Answer<()> {
-        let path = format!("presets/{}", part(name));
-        self.send(self.request(Method::DELETE, &path)).await?;
-        Ok(())
+        self.take_away(&format!("presets/{}", part(name))).await
     }
 
     /// Changes values of a preset, all or none; with `dry_run` only says what that touches.
@@ -334,18 +368,13 @@ impl Client {
         self.get("catalogue").await
     }
 
-    /// For each device whether its card carries what it follows.
-    pub async fn standings(&self) -> Answer<Vec<Standing>> {
-        self.get("standings").await
-    }
-
     /// The releases that a device could get, with reasons.
     pub async fn choices(&self, device: &str) -> Answer<Vec<Choice>> {
         self.get(&format!("devices/{}/choices", part(device))).await
     }
 
     /// Lets a device follow what is current, or stay with a release.
-    pub async fn follow_release(&self, device: &str, following: &Following) -> Answer<Standing> {
+    pub async fn follow_release(&self, device: &str, following: &Following) -> Answer<Device> {
         let path = format!("devices/{}/following", part(device));
         self.give(Method::PUT, &path, following).await
     }
@@ -385,6 +414,17 @@ impl Client {
     ) -> Answer<ReleaseDetail> {
         let path = format!("releases/{}/{what}", part(name));
         self.give(method, &path, change).await
+    }
+
+    /// Takes a release away that nobody ever carried.
+    pub async fn remove_release(&self, name: &str) -> Answer<()> {
+        self.take_away(&format!("releases/{}", part(name))).await
+    }
+
+    /// One page of the cards that carry a release.
+    pub async fn carriers(&self, name: &str, wanted: &PageQuery) -> Answer<Page<Carrier>> {
+        self.get_with(&format!("releases/{}/carriers", part(name)), wanted)
+            .await
     }
 
     /// Gives a release another sheet text.
@@ -547,8 +587,8 @@ impl Client {
     }
 
     /// Backups, newest first.
-    pub async fn backups(&self) -> Answer<Vec<Backup>> {
-        self.get("backups").await
+    pub async fn backups(&self, wanted: &BackupQuery) -> Answer<Page<Backup>> {
+        self.get_with("backups", wanted).await
     }
 
     /// One backup.
@@ -556,9 +596,15 @@ impl Client {
         self.get(&format!("backups/{}", part(name))).await
     }
 
+    /// Keeps what people say of a card: notes, lost, retired, found.
+    pub async fn tell_card(&self, label: &str, change: &CardChange) -> Answer<CardDetail> {
+        self.give(Method::PATCH, &format!("cards/{}", part(label)), change)
+            .await
+    }
+
     /// Cards.
-    pub async fn cards(&self) -> Answer<Vec<Card>> {
-        self.get("cards").await
+    pub async fn cards(&self, wanted: &CardQuery) -> Answer<Page<Card>> {
+        self.get_with("cards", wanted).await
     }
 
     /// One card.
@@ -574,6 +620,12 @@ impl Client {
     /// One job.
     pub async fn job(&self, id: i64) -> Answer<Job> {
         self.get(&format!("jobs/{id}")).await
+    }
+
+    /// Says that somebody has seen how a job ended: its slot does not say so any more.
+    pub async fn see_job(&self, id: i64) -> Answer<Job> {
+        let path = format!("jobs/{id}/seen");
+        self.give(Method::POST, &path, &serde_json::json!({})).await
     }
 
     /// Asks a job to stop at the next safe place.

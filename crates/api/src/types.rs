@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 /// Why a request was refused (RFC 9457).
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -17,6 +17,144 @@ pub struct Problem {
     pub code: String,
     /// What happened and what to do.
     pub detail: String,
+}
+
+/// One page of a long list.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Page<T> {
+    /// Its rows.
+    pub items: Vec<T>,
+    /// Give it as `after` for the next page; none behind the last one.
+    pub next: Option<String>,
+    /// How many rows the whole list has.
+    pub total: u64,
+}
+
+/// The first of some devices by name, and how many there are.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Names {
+    /// The first twenty.
+    pub names: Vec<String>,
+    /// How many there are.
+    pub total: u64,
+}
+
+/// Which devices are asked for: those that all of it holds of. And which page of them.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct DeviceQuery {
+    /// A text anywhere in name, host name, card, notes, attached hardware, hardware addresses.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+    /// planned, carded, in service, down or retired.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub state: Option<String>,
+    /// Site.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<String>,
+    /// Board model.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub board: Option<String>,
+    /// Appliance.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub appliance: Option<String>,
+    /// The release that their cards carry.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub carries: Option<String>,
+    /// The release that they follow.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub follows: Option<String>,
+    /// ahead, level, behind, not whole, no card, no release, withdrawn; or due: behind, not whole or
+    /// withdrawn. Retired devices are left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub standing: Option<String>,
+    /// name (as usual), site, state, appliance, board, card, added.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sort: Option<String>,
+    /// Last rows first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub descending: Option<bool>,
+    /// Where the page before ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// Most rows, 1 to 500; 100 as usual.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+}
+
+/// Which cards are asked for: those that all of it holds of. And which page of them.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct CardQuery {
+    /// A text anywhere in label, device, notes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+    /// State.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub state: Option<String>,
+    /// Name of the device whose card it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
+    /// Site of that device.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<String>,
+    /// The release that they carry.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub carries: Option<String>,
+    /// label (as usual), state, size, device.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sort: Option<String>,
+    /// Last rows first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub descending: Option<bool>,
+    /// Where the page before ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// Most rows, 1 to 500; 100 as usual.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+}
+
+/// Which backups are asked for: those that all of it holds of. And which page of them.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct BackupQuery {
+    /// A text anywhere in name, card, device.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+    /// Label of the card that was read.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub card: Option<String>,
+    /// Name of the device whose card it was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
+    /// newest (as usual), name, device, card.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sort: Option<String>,
+    /// Last rows first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub descending: Option<bool>,
+    /// Where the page before ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// Most rows, 1 to 500; 100 as usual.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+}
+
+/// Which page of a list is asked for.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct PageQuery {
+    /// A text anywhere in the name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+    /// Where the page before ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    /// Most rows, 1 to 500; 100 as usual.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
 }
 
 /// Whether the service is ready.
@@ -117,6 +255,17 @@ pub struct Device {
     pub card_state: Option<String>,
     /// The release that it stays with; none if it follows what is current.
     pub pinned: Option<String>,
+    /// The release that counts for it now.
+    pub follows: Option<String>,
+    /// The release whose content is on its card, where that is whole.
+    pub carries: Option<String>,
+    /// How what it carries stands beside what it follows: ahead, level, behind, not whole, no card, no
+    /// release.
+    pub standing: String,
+    /// Whether what it carries was withdrawn since.
+    pub withdrawn: bool,
+    /// How often it was changed: what is told about it, and what is set on it.
+    pub revision: u64,
     /// What is plugged into it.
     #[serde(default)]
     pub attached: Vec<String>,
@@ -158,6 +307,24 @@ pub struct DeviceDetail {
 /// What is told about a device beside its settings; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct DeviceChange {
+    /// Another name.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// Another site.
+    #[serde(default)]
+    pub site: Option<String>,
+    /// Another board model.
+    #[serde(default)]
+    pub board: Option<String>,
+    /// Another appliance; its variant goes with it.
+    #[serde(default)]
+    pub appliance: Option<String>,
+    /// The variant of that appliance.
+    #[serde(default)]
+    pub variant: Option<String>,
+    /// Whether it is retired, or in use again.
+    #[serde(default)]
+    pub retired: Option<bool>,
     /// Notes.
     #[serde(default)]
     pub notes: Option<String>,
@@ -227,7 +394,7 @@ pub struct Preset {
     /// Names of the fields it sets.
     pub fields: Vec<String>,
     /// Devices that take at least one value from it.
-    pub devices: Vec<String>,
+    pub devices: u64,
     /// Who made it.
     pub added_by: String,
     /// When.
@@ -245,7 +412,36 @@ pub struct PresetDetail {
     /// Fields of the catalogue that it could set too.
     pub unset: Vec<Setting>,
     /// Devices that take values from it, or would after the change that was asked about.
-    pub touches: Vec<Touched>,
+    pub touches: Page<Touched>,
+}
+
+/// Another name or title of a preset; what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct PresetChange {
+    /// Another name.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// Another name for people.
+    #[serde(default)]
+    pub title: Option<String>,
+}
+
+/// Another name of a site.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct SiteChange {
+    /// It.
+    pub name: String,
+}
+
+/// What people say of a card; what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct CardChange {
+    /// Notes.
+    #[serde(default)]
+    pub notes: Option<String>,
+    /// `lost`, `retired`, or `found`: neither any more.
+    #[serde(default)]
+    pub state: Option<String>,
 }
 
 /// A device that a preset touches.
@@ -266,17 +462,16 @@ pub struct Touched {
 /// A Wi-Fi network as the cards of devices carry it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct CarriedNetwork {
-    /// Devices of whose cards it is not known what they carry: they count as carrying it.
-    #[serde(default)]
-    pub not_known: Vec<String>,
     /// Its name.
     pub name: String,
     /// Stands for the passphrase.
     pub fingerprint: Option<String>,
     /// Devices whose card carries it.
-    pub devices: Vec<String>,
+    pub devices: Names,
+    /// Devices of whose cards it is not known what they carry: they count as carrying it.
+    pub not_known: Names,
     /// Devices whose settings have it, whether their card does or not.
-    pub set_on: Vec<String>,
+    pub set_on: Names,
 }
 
 /// The files of a device as they would land on its card.
@@ -462,6 +657,9 @@ pub struct Slot {
     pub card: Option<SlotCard>,
     /// The job that works on it.
     pub job: Option<i64>,
+    /// The last job here, where it failed and nobody has said yet that they saw it.
+    #[serde(default)]
+    pub failed: Option<i64>,
 }
 
 /// A card in a slot.
@@ -646,6 +844,8 @@ pub struct Card {
     pub state: String,
     /// Device that it was made for.
     pub device: Option<String>,
+    /// What people say of it.
+    pub notes: String,
     /// Slot that it is in now.
     pub slot: Option<u32>,
     /// Who used it first.

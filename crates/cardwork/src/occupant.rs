@@ -1,7 +1,9 @@
 //! What is on a card: ours by its stamp, unfinished by its mark, somebody else's, or nothing.
 
+use std::sync::Mutex;
+
 use imagecraft::table::TableKind;
-use imagecraft::{CHUNK, Layout, Stamp};
+use imagecraft::{CHUNK, Disk, DiskError, Layout, Stamp};
 use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
@@ -71,7 +73,43 @@ pub struct Contents {
     pub summary: String,
 }
 
+/// A card as a disk that remembers the first read that failed.
+struct Watched<'a> {
+    card: &'a dyn CardIo,
+    failed: Mutex<Option<CardError>>,
+}
+
+impl Disk for Watched<'_> {
+    fn len(&self) -> u64 {
+        self.card.size()
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        let inside = offset.checked_add(buf.len() as u64);
+        if inside.is_some_and(|end| end <= self.len())
+            && let Err(e) = self.card.read_at(offset, buf)
+        {
+            let told = DiskError::Io(std::io::Error::other(e.to_string()));
+            let mut failed = self.failed.lock().unwrap_or_else(|e| e.into_inner());
+            failed.get_or_insert(e);
+            return Err(told);
+        }
+        match inside {
+            Some(end) if end <= self.len() => Ok(()),
+            _ => CardDisk(self.card).read_at(offset, buf),
+        }
+    }
+
+    fn write_at(&mut self, _: u64, _: &[u8]) -> Result<(), DiskError> {
+        Err(DiskError::ReadOnly)
+    }
+}
+
 /// Looks at a card, reading no more than its head and its boot partition's tables.
+///
+/// # Errors
+/// [`CardError`] where the card cannot be read. A card on which no stamp is found because a read failed
+/// is such a one: it may well be ours, and must not be taken for somebody else's.
 pub fn look(card: &dyn CardIo) -> Result<Contents, CardError> {
     let head_len = CHUNK.min(card.size()) as usize;
     let mut head = vec![0; head_len];
@@ -88,13 +126,22 @@ pub fn look(card: &dyn CardIo) -> Result<Contents, CardError> {
         let summary = format!("unfinished, writing stopped in job {}", mark.job);
         return Ok(of(Occupant::Unfinished(mark), summary));
     }
-    let disk = CardDisk(card);
-    let Ok(layout) = Layout::read(&disk) else {
-        return Ok(of(Occupant::Foreign, "unknown data".into()));
+    let disk = Watched {
+        card,
+        failed: Mutex::default(),
     };
-    let occupant = match Stamp::find(&disk, &layout) {
-        Some(stamp) => Occupant::Stamped(stamp),
-        None => Occupant::Foreign,
+    let layout = Layout::read(&disk).ok();
+    let stamp = layout
+        .as_ref()
+        .and_then(|layout| Stamp::find(&disk, layout));
+    let failed = disk.failed.into_inner().unwrap_or_else(|e| e.into_inner());
+    let occupant = match (stamp, failed) {
+        (Some(stamp), _) => Occupant::Stamped(stamp),
+        (None, Some(failed)) => return Err(failed),
+        (None, None) => Occupant::Foreign,
+    };
+    let Some(layout) = layout else {
+        return Ok(of(Occupant::Foreign, "unknown data".into()));
     };
     Ok(Contents {
         summary: describe(&layout),

@@ -8,7 +8,10 @@ mod text;
 use std::process::ExitCode;
 
 use api::{Client, ClientError};
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
+
+/// Options that every command takes stand apart from its own.
+const EVERYWHERE: &str = "Options of every command";
 
 /// Make, record and back up cards for appliance boards.
 ///
@@ -21,6 +24,7 @@ struct Args {
     #[arg(
         long,
         global = true,
+        help_heading = EVERYWHERE,
         default_value = "http://127.0.0.1:7640",
         env = "DUPLICARIUM_SERVICE"
     )]
@@ -29,12 +33,13 @@ struct Args {
     #[arg(
         long,
         global = true,
+        help_heading = EVERYWHERE,
         default_value = "operator",
         env = "DUPLICARIUM_OPERATOR"
     )]
     operator: String,
     /// Print JSON for programs.
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = EVERYWHERE)]
     json: bool,
     #[command(subcommand)]
     command: Command,
@@ -81,6 +86,16 @@ enum Command {
     Site(commands::place::Site),
     /// Whether the service is ready.
     Status,
+    /// Print what lets a shell complete commands and options.
+    Completions {
+        /// The shell.
+        shell: clap_complete::Shell,
+    },
+    /// Write the manual: a page for each command.
+    Manual {
+        /// Folder to put the pages into.
+        folder: std::path::PathBuf,
+    },
 }
 
 /// What every command works with.
@@ -98,6 +113,13 @@ impl Context {
             people(value);
         }
         Ok(())
+    }
+
+    /// Says that something was done which leaves nothing to show.
+    fn done(&self, words: &str) -> anyhow::Result<()> {
+        self.show(&serde_json::json!({ "done": words }), |_| {
+            println!("{words}")
+        })
     }
 }
 
@@ -178,6 +200,17 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Job(job) => job.run(&context).await,
         Command::Board(board) => board.run(&context).await,
         Command::Site(site) => site.run(&context).await,
+        Command::Completions { shell } => {
+            let mut out = Vec::new();
+            clap_complete::generate(shell, &mut Args::command(), "duplicarium", &mut out);
+            std::io::Write::write_all(&mut std::io::stdout(), &out)?;
+            Ok(())
+        }
+        Command::Manual { folder } => {
+            std::fs::create_dir_all(&folder)?;
+            clap_mangen::generate_to(Args::command(), &folder)?;
+            context.done(&format!("the manual is in {}", folder.display()))
+        }
         Command::Status => {
             let health = context.client.health().await?;
             context.show(&health, |health| {

@@ -4,15 +4,18 @@
 //! Each part is a small struct that holds what it needs; the service puts them together once. A part
 //! imports only parts that stand above it in this list.
 
+pub mod at_hand;
 pub mod catalogue;
 pub mod feeds;
 pub mod in_force;
 pub mod jobs;
+pub mod names;
 pub mod news;
 pub mod plans;
 pub mod refusal;
 pub mod shown;
 pub mod slots;
 pub mod store;
+pub mod table;
 pub mod uploads;
 pub mod work;

@@ -134,6 +134,7 @@ impl From<RecordError> for Refusal {
             RecordError::Unknown { .. } => Self::missing(error.to_string()),
             RecordError::Conflict(detail) => Self::conflict("taken", detail),
             RecordError::OtherRequest { .. } => Self::conflict("other-request", error.to_string()),
+            RecordError::Asked(detail) => Self::invalid("bad-query", detail),
             RecordError::Text => Self::invalid("bad-text", error.to_string()),
             away if away.is_away() => Self::new(
                 Why::Busy,

@@ -2,7 +2,7 @@
 
 use api::{PlannedFile, Setting};
 use imagecraft::compare::{Differences, FileChangeKind};
-use records::{backups, cards, devices, events, imprints, jobs, releases};
+use records::{backups, cards, events, imprints, jobs, releases};
 use serde_json::Value;
 use settings::{Effective, Field, FieldKind, MASK, Sheet, parse_networks};
 use vault::Keys;
@@ -14,24 +14,24 @@ pub fn list<T: serde::de::DeserializeOwned>(value: &Value) -> Vec<T> {
     serde_json::from_value(value.clone()).unwrap_or_default()
 }
 
-/// A device.
-pub fn device(row: devices::Device) -> api::Device {
-    api::Device {
-        name: row.name,
-        board: row.board,
-        appliance: row.appliance,
-        variant: row.variant,
-        site: row.site,
-        notes: row.notes,
-        state: row.state,
-        host_name: row.host_name,
+/// A card that carries a release.
+pub fn carrier(row: releases::Carrier) -> api::Carrier {
+    api::Carrier {
+        device: row.device,
+        carried: row.carried,
         card: row.card,
-        card_state: row.card_state,
-        pinned: row.pinned,
-        attached: row.attached,
-        macs: row.macs,
-        added_by: row.added_by,
-        added_at: row.added_at,
+        imprint: row.imprint,
+        written_at: row.written_at,
+    }
+}
+
+/// One page of a list.
+pub fn page<T, U>(page: records::lists::Page<T>, change: impl FnMut(T) -> U) -> api::Page<U> {
+    let page = page.map(change);
+    api::Page {
+        items: page.items,
+        next: page.next,
+        total: page.total as u64,
     }
 }
 
@@ -184,6 +184,7 @@ pub fn card(row: cards::Card, slot: Option<u32>) -> api::Card {
         state: row.state,
         device: row.device,
         slot,
+        notes: row.notes,
         added_by: row.added_by,
         added_at: row.added_at,
     }

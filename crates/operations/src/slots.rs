@@ -9,6 +9,7 @@ use imagecraft::StampBase;
 use records::cards::Card;
 use records::imprints::{Doubt, Spoilt};
 use records::{RecordError, Records};
+use tokio::sync::broadcast::error::TryRecvError;
 use vault::{ManifestDisk, Name};
 
 use crate::jobs::Hold;
@@ -75,6 +76,8 @@ struct State {
     seen: Vec<Seen>,
     /// Jobs by slot; 0 while the job's row is being made.
     busy: std::collections::BTreeMap<u32, i64>,
+    /// The last job of a slot, where it failed and nobody has seen that yet.
+    failed: std::collections::BTreeMap<u32, i64>,
     /// Slots whose card is being looked at.
     looking: std::collections::BTreeSet<u32>,
     told: Vec<api::Slot>,
@@ -145,6 +148,21 @@ impl Slots {
         }
     }
 
+    /// Asks the records what failed in the slots and was not seen yet. Where they do not answer, what
+    /// is known stays.
+    pub async fn learn_failures(&self) {
+        let numbers: Vec<_> = self
+            .state()
+            .seen
+            .iter()
+            .map(|seen| seen.number as i32)
+            .collect();
+        if let Ok(failures) = self.records.unseen_failures(&numbers).await {
+            let known = failures.into_iter();
+            self.state().failed = known.map(|(slot, job)| (slot as u32, job)).collect();
+        }
+    }
+
     /// Whether the reader answered when it was asked last.
     pub fn reader_answers(&self) -> bool {
         self.state().reader_answers
@@ -207,11 +225,18 @@ impl Slots {
     /// Slots for people.
     pub fn views(&self) -> Vec<api::Slot> {
         let state = self.state();
-        state
-            .seen
-            .iter()
-            .map(|seen| view(seen, state.busy.get(&seen.number).copied()))
-            .collect()
+        state.seen.iter().map(|seen| state.view(seen)).collect()
+    }
+}
+
+impl State {
+    fn view(&self, seen: &Seen) -> api::Slot {
+        let of = |jobs: &std::collections::BTreeMap<u32, i64>| jobs.get(&seen.number).copied();
+        let job = of(&self.busy);
+        api::Slot {
+            failed: of(&self.failed).filter(|_| job.is_none()),
+            ..view(seen, job)
+        }
     }
 }
 
@@ -262,6 +287,7 @@ fn view(seen: &Seen, job: Option<i64>) -> api::Slot {
         place: seen.place.clone(),
         card,
         job,
+        failed: None,
     }
 }
 
@@ -358,9 +384,20 @@ impl Slots {
 
     /// Watches the slots until the service ends.
     pub async fn watch(self: Arc<Self>) {
+        let mut news = self.events.bus.listen();
+        let (mut slots, mut happened) = (0, true);
         loop {
             if let Err(e) = self.survey().await {
                 tracing::debug!("survey of the slots: {e}");
+            }
+            // A job may have ended, or a reader come: what failed is asked for again.
+            while let Ok(_) | Err(TryRecvError::Lagged(_)) = news.try_recv() {
+                happened = true;
+            }
+            let now = self.state().seen.len();
+            if happened || now != slots {
+                (slots, happened) = (now, false);
+                self.learn_failures().await;
             }
             tokio::time::sleep(EVERY).await;
         }
@@ -492,6 +529,12 @@ impl Slots {
                 false,
             )),
             Ok(Err(e)) => Err(trouble(e.to_string(), false)),
+            Ok(Ok(Err(e @ CardError::Failed { .. }))) => Err(trouble(
+                format!(
+                    "it cannot be read ({e}), so that nobody can tell whose it is, and nothing is written to it; take another card"
+                ),
+                false,
+            )),
             Ok(Ok(Err(e))) => Err(trouble(e.to_string(), matches!(e, CardError::Reader(_)))),
             Ok(Ok(Ok(done))) => Ok(done),
         }

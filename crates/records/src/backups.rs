@@ -3,6 +3,7 @@
 use time::OffsetDateTime;
 
 use crate::jobs::{self, Ending};
+use crate::lists::{self, Asked, List, Page, anywhere};
 use crate::{RecordError, Records, events};
 
 /// A backup that was read and verified and is about to be recorded.
@@ -43,7 +44,7 @@ pub struct NewBackup {
 }
 
 /// A recorded backup.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, sqlx::FromRow)]
 #[allow(missing_docs)] // as in NewBackup
 pub struct Backup {
     pub id: i64,
@@ -64,6 +65,58 @@ pub struct Backup {
     pub insertion: i64,
     pub taken_by: String,
     pub taken_at: OffsetDateTime,
+}
+
+/// Which backups are asked for: those that all of it holds of.
+#[derive(Clone, Debug, Default)]
+pub struct Wanted {
+    /// A text anywhere in its name, card or device.
+    pub search: Option<String>,
+    /// Label of the card that was read.
+    pub card: Option<String>,
+    /// Name of the device whose card it was.
+    pub device: Option<String>,
+}
+
+/// What is read of a backup, from [`FROM`].
+const COLUMNS: &str = "b.id, b.name, c.label as card, d.name as device, b.imprint_id, b.job_id, b.card_size,
+    b.content, b.smallest_card, b.table_kind, b.partitions, b.manifest, b.stored, b.verified, b.slot,
+    b.insertion, b.taken_by, b.taken_at";
+
+const FROM: &str =
+    "backups b join cards c on c.id = b.card_id left join devices d on d.id = b.device_id";
+
+const LIST: List = List {
+    noun: "backups",
+    columns: COLUMNS,
+    from: FROM,
+    id: "b.id",
+    orders: &[
+        lists::number("newest", "-b.id"),
+        lists::text("name", "b.name"),
+        lists::text("device", "coalesce(d.name, '')"),
+        lists::number("card", "c.id"),
+    ],
+};
+
+impl Wanted {
+    fn push(&self, query: &mut sqlx::QueryBuilder<sqlx::Postgres>) {
+        if let Some(text) = self
+            .search
+            .as_deref()
+            .filter(|text| !text.trim().is_empty())
+        {
+            query.push(" and concat_ws(' ', b.name, c.label, d.name) ilike ");
+            query.push_bind(anywhere(text));
+        }
+        for (column, value) in [("c.label", &self.card), ("d.name", &self.device)] {
+            if let Some(value) = value {
+                query
+                    .push(format!(" and {column} = "))
+                    .push_bind(value.clone());
+            }
+        }
+    }
 }
 
 impl Records {
@@ -108,31 +161,23 @@ impl Records {
         Ok(id)
     }
 
-    /// All backups, newest first.
-    pub async fn backups(&self) -> Result<Vec<Backup>, RecordError> {
-        let rows = sqlx::query_as!(
-            Backup,
-            r#"select b.id, b.name, c.label as "card!", d.name as "device?", b.imprint_id, b.job_id, b.card_size,
-                 b.content, b.smallest_card, b.table_kind, b.partitions, b.manifest, b.stored, b.verified, b.slot,
-                 b.insertion, b.taken_by, b.taken_at
-               from backups b join cards c on c.id = b.card_id left join devices d on d.id = b.device_id
-               order by b.id desc"#
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
+    /// One page of the backups that are wanted, newest first.
+    pub async fn backup_page(
+        &self,
+        wanted: &Wanted,
+        asked: &Asked,
+    ) -> Result<Page<Backup>, RecordError> {
+        LIST.page(&self.pool, asked, &|query| wanted.push(query))
+            .await
     }
 
     /// One backup by name or number.
     pub async fn backup(&self, name: &str) -> Result<Backup, RecordError> {
-        let rows = sqlx::query_as!(
-            Backup,
-            r#"select b.id, b.name, c.label as "card!", d.name as "device?", b.imprint_id, b.job_id, b.card_size,
-                 b.content, b.smallest_card, b.table_kind, b.partitions, b.manifest, b.stored, b.verified, b.slot,
-                 b.insertion, b.taken_by, b.taken_at
-               from backups b join cards c on c.id = b.card_id left join devices d on d.id = b.device_id
-               where b.name = $1 or b.id::text = $1"#,
-            name
-        );
-        rows.fetch_optional(&self.pool)
+        let query = format!("select {COLUMNS} from {FROM} where b.name = $1 or b.id = $2");
+        sqlx::query_as(sqlx::AssertSqlSafe(query))
+            .bind(name)
+            .bind(name.parse::<i64>().ok())
+            .fetch_optional(&self.pool)
             .await?
             .ok_or_else(|| RecordError::unknown("backup", name))
     }

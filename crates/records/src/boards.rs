@@ -77,6 +77,19 @@ impl Records {
         Ok(())
     }
 
+    /// Gives a site another name; devices and presets go along.
+    pub async fn rename_site(&self, name: &str, new: &str) -> Result<(), RecordError> {
+        let taken = format!("there is a site {new:?} already");
+        let changed = sqlx::query!("update sites set name = $2 where name = $1", name, new)
+            .execute(&self.pool)
+            .await
+            .map_err(|e| RecordError::explain(e, &[("sites_pkey", taken)]))?;
+        match changed.rows_affected() {
+            0 => Err(RecordError::unknown("site", name)),
+            _ => Ok(()),
+        }
+    }
+
     /// All sites by name.
     pub async fn sites(&self) -> Result<Vec<Site>, RecordError> {
         let rows = sqlx::query_as!(Site, "select name, title from sites order by name");

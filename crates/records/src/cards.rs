@@ -2,10 +2,11 @@
 
 use time::OffsetDateTime;
 
+use crate::lists::{self, Asked, List, Page, anywhere};
 use crate::{RecordError, Records};
 
 /// A card that the team owns.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, sqlx::FromRow)]
 pub struct Card {
     /// Number.
     pub id: i64,
@@ -23,6 +24,72 @@ pub struct Card {
     pub added_by: String,
     /// When it was used first.
     pub added_at: OffsetDateTime,
+    /// What people say of it.
+    pub notes: String,
+}
+
+/// Which cards are asked for: those that all of it holds of.
+#[derive(Clone, Debug, Default)]
+pub struct Wanted {
+    /// A text anywhere in label, device or notes.
+    pub search: Option<String>,
+    /// State.
+    pub state: Option<String>,
+    /// Whose it is: name of the device.
+    pub device: Option<String>,
+    /// Site of that device.
+    pub site: Option<String>,
+    /// Number of the release that it carries.
+    pub carries: Option<i64>,
+}
+
+/// What is read of a card, from [`FROM`].
+const COLUMNS: &str =
+    "c.id, c.label, c.size, c.kind, s.state, d.name as device, c.added_by, c.added_at, c.notes";
+
+const FROM: &str =
+    "cards c join card_states s on s.id = c.id left join imprints i on i.id = c.imprint_id
+    left join devices d on d.id = i.device_id";
+
+const LIST: List = List {
+    noun: "cards",
+    columns: COLUMNS,
+    from: FROM,
+    id: "c.id",
+    orders: &[
+        lists::number("label", "c.id"),
+        lists::text("state", "s.state"),
+        lists::number("size", "c.size"),
+        lists::text("device", "coalesce(d.name, '')"),
+    ],
+};
+
+impl Wanted {
+    fn push(&self, query: &mut sqlx::QueryBuilder<sqlx::Postgres>) {
+        if let Some(text) = self
+            .search
+            .as_deref()
+            .filter(|text| !text.trim().is_empty())
+        {
+            query.push(" and concat_ws(' ', c.label, d.name, c.notes) ilike ");
+            query.push_bind(anywhere(text));
+        }
+        for (column, value) in [
+            ("s.state", &self.state),
+            ("d.name", &self.device),
+            ("d.site", &self.site),
+        ] {
+            if let Some(value) = value {
+                query
+                    .push(format!(" and {column} = "))
+                    .push_bind(value.clone());
+            }
+        }
+        if let Some(release) = self.carries {
+            query.push(" and i.state = 'verified' and i.origin_release_id = ");
+            query.push_bind(release);
+        }
+    }
 }
 
 /// What the records say of a card at one moment.
@@ -52,29 +119,42 @@ impl Standing {
 }
 
 impl Records {
-    /// All cards by label.
-    pub async fn cards(&self) -> Result<Vec<Card>, RecordError> {
-        let rows = sqlx::query_as!(
-            Card,
-            r#"select c.id, c.label as "label!", c.size, c.kind, s.state as "state!", d.name as "device?", c.added_by, c.added_at
-               from cards c join card_states s on s.id = c.id left join on_card i on i.card_id = c.id
-                 left join devices d on d.id = i.device_id order by c.id"#
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
+    /// One page of the cards that are wanted.
+    pub async fn card_page(
+        &self,
+        wanted: &Wanted,
+        asked: &Asked,
+    ) -> Result<Page<Card>, RecordError> {
+        LIST.page(&self.pool, asked, &|query| wanted.push(query))
+            .await
     }
 
     /// One card by label.
     pub async fn card(&self, label: &str) -> Result<Card, RecordError> {
-        let rows = sqlx::query_as!(
-            Card,
-            r#"select c.id, c.label as "label!", c.size, c.kind, s.state as "state!", d.name as "device?", c.added_by, c.added_at
-               from cards c join card_states s on s.id = c.id left join on_card i on i.card_id = c.id
-                 left join devices d on d.id = i.device_id where c.label = $1"#,
-            label
-        );
-        rows.fetch_optional(&self.pool)
+        let query = format!("select {COLUMNS} from {FROM} where c.label = $1");
+        sqlx::query_as(sqlx::AssertSqlSafe(query))
+            .bind(label)
+            .fetch_optional(&self.pool)
             .await?
             .ok_or_else(|| RecordError::unknown("card", label))
+    }
+
+    /// Keeps what people say of a card: notes, and *lost*, *retired*, or neither (`blank`).
+    pub async fn tell_card(
+        &self,
+        card: i64,
+        notes: Option<&str>,
+        state: Option<&str>,
+    ) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update cards set notes = coalesce($2, notes), state = coalesce($3, state) where id = $1",
+            card,
+            notes,
+            state
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
     }
 
     /// The card that was last seen with these edges and was never written since, or may not have

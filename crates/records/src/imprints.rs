@@ -108,13 +108,24 @@ pub enum Spoilt {
     MayBoot,
 }
 
-/// Settings that a device's card carries.
+/// The first of some devices by name, and how many there are.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Some20 {
+    /// The first twenty.
+    pub names: Vec<String>,
+    /// How many there are.
+    pub total: i64,
+}
+
+/// A Wi-Fi network that cards carry.
 #[derive(Clone, Debug)]
-pub struct CarriedSettings {
-    /// Name of the device.
-    pub device: String,
-    /// As they were recorded; `None` where they are not known.
-    pub settings: Option<serde_json::Value>,
+pub struct CarriedNetwork {
+    /// Its name.
+    pub name: String,
+    /// Stands for the passphrase; empty where there is none.
+    pub fingerprint: String,
+    /// Devices whose cards carry it.
+    pub devices: Some20,
 }
 
 impl Records {
@@ -268,15 +279,83 @@ impl Records {
         Ok(found.map(|row| (row.label, row.manifest)))
     }
 
-    /// The settings on what each device carries. Those of a card that is not whole are not known.
-    pub async fn carried_settings(&self) -> Result<Vec<CarriedSettings>, RecordError> {
-        let rows = sqlx::query_as!(
-            CarriedSettings,
-            r#"select d.name as device,
-                 case when i.state = 'verified' and i.settings_known then i.settings end as settings
-               from carried i join devices d on d.id = i.device_id order by d.name"#
+    /// The Wi-Fi networks on the cards of devices, as far as it is known what those carry.
+    pub async fn carried_networks(&self) -> Result<Vec<CarriedNetwork>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select n.name, n.fingerprint, (array_agg(d.name order by d.name))[1:20] as "names!", count(*) as "total!"
+               from devices d join imprints i on i.id = d.imprint_id join imprint_networks n on n.imprint_id = i.id
+               where i.state = 'verified' and i.settings_known group by 1, 2 order by 1, 2"#
         );
-        Ok(rows.fetch_all(&self.pool).await?)
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        let networks = rows.map(|row| CarriedNetwork {
+            name: row.name,
+            fingerprint: row.fingerprint,
+            devices: Some20 {
+                names: row.names,
+                total: row.total,
+            },
+        });
+        Ok(networks.collect())
+    }
+
+    /// Devices with a card of which it is not known which settings it carries: it is not whole, or was
+    /// restored from a backup of which that is not known.
+    pub async fn unknown_carriers(&self) -> Result<Some20, RecordError> {
+        let row = sqlx::query!(
+            r#"select (array_agg(d.name order by d.name))[1:20] as names, count(*) as "total!"
+               from devices d join imprints i on i.id = d.imprint_id
+               where not (i.state = 'verified' and i.settings_known)"#
+        );
+        let row = row.fetch_one(&self.pool).await?;
+        Ok(Some20 {
+            names: row.names.unwrap_or_default(),
+            total: row.total,
+        })
+    }
+
+    /// What these devices carry now, by device; whatever became of the write.
+    pub async fn carried_by(
+        &self,
+        devices: &[i64],
+    ) -> Result<std::collections::HashMap<i64, Imprint>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select d.id as device_id, i.id, c.label as "card!", d.name as device, i.base,
+                 i.backup_id is not null as "from_backup!", i.job_id, i.slot, i.operator, i.state, i.settings, i.files,
+                 i.written, i.verified, i.started_at, i.finished_at, i.override_reason, i.growth, i.left_out, i.left_as,
+                 i.size_proven, i.settings_known, i.behind
+               from devices d join imprints i on i.id = d.imprint_id join cards c on c.id = i.card_id
+               where d.id = any($1)"#,
+            devices
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        let found = rows.map(|row| {
+            let imprint = Imprint {
+                id: row.id,
+                card: row.card,
+                device: Some(row.device),
+                base: row.base,
+                from_backup: row.from_backup,
+                job_id: row.job_id,
+                slot: row.slot,
+                operator: row.operator,
+                state: row.state,
+                settings: row.settings,
+                files: row.files,
+                written: row.written,
+                verified: row.verified,
+                started_at: row.started_at,
+                finished_at: row.finished_at,
+                override_reason: row.override_reason,
+                growth: row.growth,
+                left_out: row.left_out,
+                left_as: row.left_as,
+                size_proven: row.size_proven,
+                settings_known: row.settings_known,
+                behind: row.behind,
+            };
+            (row.device_id, imprint)
+        });
+        Ok(found.collect())
     }
 
     /// What is on a card now, or what a device carries now; whatever became of the write.
@@ -315,7 +394,7 @@ impl Records {
         Ok(rows.fetch_optional(&self.pool).await?)
     }
 
-    /// The imprints of a card or a device, newest first, at most `most`.
+    /// The imprints of a card, or of a device, newest first, at most `most`.
     pub async fn imprints(
         &self,
         card: Option<&str>,
@@ -329,7 +408,8 @@ impl Records {
                  i.started_at, i.finished_at, i.override_reason, i.growth, i.left_out, i.left_as, i.size_proven,
                  i.settings_known, i.behind
                from imprints i join cards c on c.id = i.card_id left join devices d on d.id = i.device_id
-               where ($1::text is null or c.label = $1) and ($2::text is null or d.name = $2)
+               where i.card_id = (select id from cards where label = $1)
+                 or i.device_id = (select id from devices where name = $2)
                order by i.id desc limit $3"#,
             card,
             device,

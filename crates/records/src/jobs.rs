@@ -185,6 +185,30 @@ impl Records {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
+    /// Of these slots the newest job, where it came to a bad end which nobody has seen yet: slot and job.
+    pub async fn unseen_failures(&self, slots: &[i32]) -> Result<Vec<(i32, i64)>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select s.slot as "slot!", j.id from unnest($1::int[]) s(slot), lateral (
+                 select id, state, seen_by from jobs where slot = s.slot order by id desc limit 1) j
+               where j.state in ('failed', 'interrupted') and j.seen_by is null"#,
+            slots
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        Ok(rows.map(|row| (row.slot, row.id)).collect())
+    }
+
+    /// Keeps that somebody has seen how a job ended.
+    pub async fn see_job(&self, id: i64, by: &str) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update jobs set seen_by = coalesce(seen_by, $2) where id = $1",
+            id,
+            by
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
     /// One job.
     pub async fn job(&self, id: i64) -> Result<Job, RecordError> {
         let rows = sqlx::query_as!(

@@ -8,6 +8,7 @@ pub mod events;
 pub mod feeds;
 pub mod imprints;
 pub mod jobs;
+pub mod lists;
 mod own_server;
 pub mod presets;
 pub mod releases;
@@ -41,6 +42,9 @@ pub enum RecordError {
         /// The job that the key stands for.
         job: i64,
     },
+    /// A list is asked for in a way that it does not have.
+    #[error("{0}")]
+    Asked(String),
     /// Text that the database cannot hold.
     #[error("the text has characters that cannot be kept (such as NUL); leave them out")]
     Text,
@@ -125,6 +129,31 @@ impl Records {
             since
         );
         Ok(rows.fetch_all(&self.pool).await?)
+    }
+}
+
+/// What is kept at hand by those who answer questions: it changes seldom, and has a number that says
+/// how often it did.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Changes {
+    /// Releases, which is current where, what was seen at the bench, board models.
+    pub catalogue: i64,
+    /// Presets and their values.
+    pub presets: i64,
+}
+
+impl Records {
+    /// How often the catalogue and the presets have changed.
+    pub async fn changes(&self) -> Result<Changes, RecordError> {
+        let row = sqlx::query!(
+            r#"select (select number from changes where what = 'catalogue') as "catalogue!",
+                 (select number from changes where what = 'presets') as "presets!""#
+        );
+        let row = row.fetch_one(&self.pool).await?;
+        Ok(Changes {
+            catalogue: row.catalogue,
+            presets: row.presets,
+        })
     }
 }
 

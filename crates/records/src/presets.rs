@@ -2,7 +2,7 @@
 
 use time::OffsetDateTime;
 
-use crate::devices::{Change, Setting};
+use crate::devices::{Change, OwnedSetting};
 use crate::{RecordError, Records};
 
 /// A named set of values.
@@ -20,30 +20,6 @@ pub struct Preset {
     pub added_by: String,
     /// When.
     pub added_at: OffsetDateTime,
-}
-
-/// A value of a preset or device, told by whose it is.
-#[derive(Clone, Debug)]
-pub struct OwnedSetting {
-    /// Number of the preset or device.
-    pub owner: i64,
-    /// Name of the field.
-    pub field: String,
-    /// The value, unless it is a secret.
-    pub value: Option<String>,
-    /// The sealed value of a secret.
-    pub sealed: Option<Vec<u8>>,
-}
-
-impl OwnedSetting {
-    /// The value apart from whose it is.
-    pub fn setting(self) -> Setting {
-        Setting {
-            field: self.field,
-            value: self.value,
-            sealed: self.sealed,
-        }
-    }
 }
 
 impl Records {
@@ -91,6 +67,26 @@ impl Records {
             .ok_or_else(|| RecordError::unknown("preset", name))
     }
 
+    /// Gives a preset another name or title.
+    pub async fn rename_preset(
+        &self,
+        id: i64,
+        name: Option<&str>,
+        title: Option<&str>,
+    ) -> Result<(), RecordError> {
+        let taken = format!("there is a preset {:?} already", name.unwrap_or(""));
+        sqlx::query!(
+            "update presets set name = coalesce($2, name), title = coalesce($3, title) where id = $1",
+            id,
+            name,
+            title
+        )
+        .execute(&self.pool)
+        .await
+        .map_err(|e| RecordError::explain(e, &[("presets_name_key", taken)]))?;
+        Ok(())
+    }
+
     /// Takes a preset and its values away.
     pub async fn remove_preset(&self, id: i64) -> Result<(), RecordError> {
         sqlx::query!("delete from presets where id = $1", id)
@@ -104,15 +100,6 @@ impl Records {
         let rows = sqlx::query_as!(
             OwnedSetting,
             "select preset_id as owner, field, value, sealed from preset_settings order by preset_id, field"
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
-    }
-
-    /// The values set on all devices themselves.
-    pub async fn device_settings(&self) -> Result<Vec<OwnedSetting>, RecordError> {
-        let rows = sqlx::query_as!(
-            OwnedSetting,
-            "select device_id as owner, field, value, sealed from settings order by device_id, field"
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }

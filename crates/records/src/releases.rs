@@ -1,8 +1,11 @@
 //! Releases in the catalogue: what they are, their states, sheets and where each is current.
 
+use std::collections::HashMap;
+
 use time::OffsetDateTime;
 
 use crate::jobs::{self, Ending};
+use crate::lists::{self, Asked, List, Page};
 use crate::{RecordError, Records, events};
 
 /// A release that is about to be recorded.
@@ -159,11 +162,19 @@ pub struct Evidence {
     pub at: OffsetDateTime,
 }
 
+const CARRIERS: List = List {
+    noun: "carriers",
+    columns: "d.name as device, d.imprint_id is not distinct from i.id as carried, c.label as card, i.id as imprint,
+        i.finished_at as written_at",
+    from: "imprints i join cards c on c.imprint_id = i.id left join devices d on d.id = i.device_id",
+    id: "i.id",
+    orders: &[lists::text("device", "coalesce(d.name, '')"), lists::number("card", "c.id")],
+};
+
 /// A card that carries a release, whole.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, sqlx::FromRow)]
 #[allow(missing_docs)]
 pub struct Carrier {
-    pub release: String,
     /// The device that it was written for.
     pub device: Option<String>,
     /// Whether it is what that device carries: its newest card.
@@ -171,6 +182,15 @@ pub struct Carrier {
     pub card: String,
     pub imprint: i64,
     pub written_at: Option<OffsetDateTime>,
+}
+
+/// How many carry a release.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Carried {
+    /// Devices that carry it.
+    pub devices: i64,
+    /// Cards that have it on them, of devices or not.
+    pub cards: i64,
 }
 
 impl Records {
@@ -264,22 +284,13 @@ impl Records {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
-    /// The releases of one appliance, newest first.
-    pub async fn releases_of(&self, appliance: &str) -> Result<Vec<Release>, RecordError> {
-        let rows = sqlx::query_as!(
-            Release,
-            "select * from releases where appliance = $1 order by id desc",
-            appliance
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
-    }
-
     /// One release by its name or number.
     pub async fn release(&self, name: &str) -> Result<Release, RecordError> {
         let rows = sqlx::query_as!(
             Release,
-            "select * from releases where name = $1 or id::text = $1",
-            name
+            "select * from releases where name = $1 or id = $2",
+            name,
+            name.parse::<i64>().ok()
         );
         rows.fetch_optional(&self.pool)
             .await?
@@ -293,6 +304,63 @@ impl Records {
             sha256
         );
         Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Takes a release away that nobody ever carried; its image stays in the vault until that is tidied.
+    ///
+    /// # Errors
+    /// [`RecordError::Conflict`] where it was written to a card, or devices stay with it.
+    pub async fn remove_release(&self, release: &Release) -> Result<(), RecordError> {
+        let name = &release.name;
+        let kept =
+            |why: &str| RecordError::Conflict(format!("{name} stays in the catalogue: {why}"));
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "select id from releases where id = $1 for update",
+            release.id
+        )
+        .fetch_optional(&mut *tx)
+        .await?
+        .ok_or_else(|| RecordError::unknown("release", name))?;
+        let row = sqlx::query!(
+            r#"select exists (select from imprints where release_id = $1 or origin_release_id = $1) as "written!",
+                 (select name from devices where pinned_release_id = $1 order by name limit 1) as pinned"#,
+            release.id
+        )
+        .fetch_one(&mut *tx)
+        .await?;
+        if row.written {
+            return Err(kept(
+                "cards were written with it; withdraw it, so that it is not written again",
+            ));
+        }
+        if let Some(device) = row.pinned {
+            return Err(kept(&format!(
+                "{device} stays with it; let that follow another one first"
+            )));
+        }
+        for table in [
+            "sheet_revisions",
+            "release_states",
+            "current_releases",
+            "evidence",
+        ] {
+            let query = format!("delete from {table} where release_id = $1");
+            sqlx::query(sqlx::AssertSqlSafe(query))
+                .bind(release.id)
+                .execute(&mut *tx)
+                .await?;
+        }
+        sqlx::query!(
+            "update feed_items set release_id = null where release_id = $1",
+            release.id
+        )
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query!("delete from releases where id = $1", release.id)
+            .execute(&mut *tx)
+            .await?;
+        Ok(tx.commit().await?)
     }
 
     /// Gives a release another sheet text; former ones stay.
@@ -462,18 +530,37 @@ impl Records {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
-    /// The release on every card that is whole.
-    pub async fn carriers(&self) -> Result<Vec<Carrier>, RecordError> {
-        let rows = sqlx::query_as!(
-            Carrier,
-            r#"select r.name as release, d.name as "device?", d.imprint_id is not distinct from i.id as "carried!", c.label as "card!",
-                 i.id as "imprint!", i.finished_at as written_at
-               from on_card i
-               join cards c on c.id = i.card_id
-               left join devices d on d.id = i.device_id
-               join releases r on r.id = i.origin_release_id
-               where i.state = 'verified' order by d.name, i.id desc"#
+    /// One page of the cards with a release on them, by device; those of nobody first.
+    pub async fn carriers(
+        &self,
+        release: i64,
+        asked: &Asked,
+    ) -> Result<Page<Carrier>, RecordError> {
+        CARRIERS
+            .page(&self.pool, asked, &|query| {
+                query
+                    .push(" and i.state = 'verified' and i.origin_release_id = ")
+                    .push_bind(release);
+            })
+            .await
+    }
+
+    /// How many devices carry each release, and how many cards have it on them.
+    pub async fn carried_counts(&self) -> Result<HashMap<i64, Carried>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select i.origin_release_id as "release!", count(*) as "cards!",
+                 count(*) filter (where d.imprint_id = i.id) as "devices!"
+               from cards c join imprints i on i.id = c.imprint_id left join devices d on d.id = i.device_id
+               where i.state = 'verified' and i.origin_release_id is not null group by 1"#
         );
-        Ok(rows.fetch_all(&self.pool).await?)
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        let counts = rows.map(|row| {
+            let carried = Carried {
+                devices: row.devices,
+                cards: row.cards,
+            };
+            (row.release, carried)
+        });
+        Ok(counts.collect())
     }
 }

@@ -5,6 +5,7 @@ use records::boards::{BoardModel, Site};
 use records::devices::{Change, NewDevice};
 use records::imprints::{Base, NewImprint, Spoilt};
 use records::jobs::{Ending, NewJob, Outcome, RequestKey};
+use records::lists::Asked;
 use records::releases::{NewRelease, NewSheet};
 use records::{OwnServer, OwnServerError, RecordError, Records};
 use serde_json::json;
@@ -617,7 +618,11 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
     let device = async || records.device("quay-01").await.unwrap();
     let card_state = async |label: &str| records.card(label).await.unwrap().state;
     let carriers = async || {
-        let all = records.carriers().await.unwrap().into_iter();
+        let all = records.carriers(base.id, &Asked::default()).await.unwrap();
+        let counted = records.carried_counts().await.unwrap();
+        let counted = counted.get(&base.id).copied().unwrap_or_default();
+        assert_eq!(counted.cards, all.total, "counted as listed");
+        let all = all.items.into_iter();
         all.filter(|one| one.carried)
             .map(|one| one.card)
             .collect::<Vec<_>>()

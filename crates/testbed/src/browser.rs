@@ -142,6 +142,13 @@ impl Browser {
         Ok(self.find(&option).await?.click().await?)
     }
 
+    /// Types into the field with this label that finds things, and takes the one of this name.
+    pub async fn find_out(&self, label: &str, name: &str) -> Result<()> {
+        self.fill(label, name).await?;
+        let option = format!("//ul[@role='listbox']/li[span[text()={}]]", quoted(name));
+        Ok(self.find(&option).await?.click().await?)
+    }
+
     /// Gives a file to the file field of this name.
     pub async fn choose_file(&self, name: &str, file: &Path) -> Result<()> {
         let field = self.find(&format!("//input[@name='{name}']")).await?;

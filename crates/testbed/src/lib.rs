@@ -50,6 +50,21 @@ pub fn demo_sheet(name: &str) -> PathBuf {
     workspace().join("demo/sheets").join(name)
 }
 
+/// All rows of a list that is given in pages; `ask` gets where to go on.
+pub async fn every<T>(
+    mut ask: impl AsyncFnMut(Option<String>) -> Result<api::Page<T>, api::ClientError>,
+) -> Result<Vec<T>, api::ClientError> {
+    let (mut rows, mut after) = (Vec::new(), None);
+    loop {
+        let page = ask(after).await?;
+        rows.extend(page.items);
+        if page.next.is_none() {
+            return Ok(rows);
+        }
+        after = page.next;
+    }
+}
+
 fn free_port() -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").expect("loopback has free ports");
     listener.local_addr().expect("it has an address").port()

@@ -171,7 +171,22 @@ pub struct Model {
     imports: u64,
     withdrawn: bool,
     played: Played,
+    /// The slot whose card has a bad region: it may not be readable where its stamp lies.
+    bad: Option<u32>,
     what: String,
+    /// Everything it did, told when something is untrue.
+    done: Vec<String>,
+}
+
+impl Drop for Model {
+    fn drop(&mut self) {
+        if std::thread::panicking() {
+            eprintln!("what was done:");
+            for what in &self.done {
+                eprintln!("  {what}");
+            }
+        }
+    }
 }
 
 impl Fate {
@@ -213,7 +228,9 @@ impl Model {
             imports: 0,
             withdrawn: false,
             played: Played::default(),
+            bad: None,
             what: format!("seed {seed}"),
+            done: Vec::new(),
         }
     }
 
@@ -263,6 +280,14 @@ impl Model {
             _ => self.restart().await,
         }
         self.what = format!("{}; step {number}", self.what);
+        if !self.slots.is_empty() {
+            let now: Vec<_> = self
+                .slots
+                .iter()
+                .map(|(slot, card)| (slot, card, self.labels.get(card), self.medium(card)))
+                .collect();
+            self.done.push(format!("  then: {now:?}"));
+        }
         self.check().await;
     }
 
@@ -291,6 +316,7 @@ impl Model {
     }
 
     fn say(&mut self, words: String) {
+        self.done.push(words.clone());
         self.what = words;
     }
 
@@ -333,7 +359,12 @@ impl Model {
             let seen = |slot: u32| {
                 let found = slots.iter().find(|one| one.number == slot);
                 let card = found.and_then(|one| one.card.as_ref());
-                card.is_some_and(|card| !matches!(card.occupant.as_str(), "busy" | "unreadable"))
+                let bad = self.bad == Some(slot);
+                card.is_some_and(|card| match card.occupant.as_str() {
+                    "busy" => false,
+                    "unreadable" => bad,
+                    _ => true,
+                })
             };
             let empty = |slot: u32| {
                 let found = slots.iter().find(|one| one.number == slot);
@@ -382,6 +413,7 @@ impl Model {
                 let expected = match problem.code.as_str() {
                     "source-card" | "card-too-small" => new.backup.is_some(),
                     "no-release" | "withdrawn" => self.withdrawn,
+                    "card-unreadable" => self.bad == Some(new.slot),
                     _ => false,
                 };
                 assert!(expected, "{}: {problem:?}", self.what);
@@ -418,13 +450,15 @@ impl Model {
             return Fate::Well;
         }
         self.played.faults += 1;
+        self.bad = matches!(fate, Fate::Bad(_)).then_some(slot);
         self.bed.standin(&["fault", card, &fault]);
         self.bed.put(card, slot);
         self.settle().await;
         fate
     }
 
-    fn mend(&self, card: &str, slot: u32, fate: Fate) {
+    fn mend(&mut self, card: &str, slot: u32, fate: Fate) {
+        self.bad = None;
         if fate.fault().is_some() {
             self.bed.standin(&["fault", card]);
             self.bed.put(card, slot);
@@ -856,7 +890,16 @@ impl Model {
                 "{RELEASE} is on {are:?}, said: {said:?}"
             )));
         }
-        let mut backups: Vec<_> = self.client.backups().await.map_err(Wrong::asking)?;
+        // In pages of two, so that where one ends is tried as well.
+        let ask = async |after| {
+            let query = api::BackupQuery {
+                after,
+                limit: Some(2),
+                ..api::BackupQuery::default()
+            };
+            self.client.backups(&query).await
+        };
+        let mut backups = crate::every(ask).await.map_err(Wrong::asking)?;
         backups.sort_by(|a, b| a.name.cmp(&b.name));
         let said: Vec<_> = backups.iter().map(|one| &one.name).collect();
         if said != self.backups.keys().collect::<Vec<_>>() {

@@ -601,14 +601,14 @@ fn every_question_about_releases_and_devices_has_an_answer() {
     bed.done(&["write", "quay-01", "--slot", "1", "--yes", "C-0001"]);
     let behind = |all: bool| {
         let words = if all {
-            vec!["device", "behind", "--all"]
+            vec!["device", "behind", "--level-too"]
         } else {
             vec!["device", "behind"]
         };
         bed.json(&words)
     };
-    assert_eq!(behind(false), serde_json::json!([]));
-    assert_eq!(behind(true)[0]["standing"], "level");
+    assert_eq!(behind(false)["items"], serde_json::json!([]));
+    assert_eq!(behind(true)["items"][0]["standing"], "level");
 
     // An older version that is added later is not the newest.
     bed.done(&[
@@ -650,11 +650,11 @@ fn every_question_about_releases_and_devices_has_an_answer() {
         (quaylink["newest"].as_str(), quaylink["behind"].as_u64()),
         (Some("quaylink 2.10"), Some(1))
     );
-    assert_eq!(behind(false)[0]["follows"], "quaylink 2.10");
+    assert_eq!(behind(false)["items"][0]["follows"], "quaylink 2.10");
 
     // What is current counts before what is newest; a device can stay with one release.
     bed.done(&["release", "current", "quaylink 2.4", "--board", "curlew"]);
-    assert_eq!(behind(true)[0]["standing"], "level");
+    assert_eq!(behind(true)["items"][0]["standing"], "level");
     let said = bed.refused(&[
         "release",
         "current",
@@ -664,10 +664,10 @@ fn every_question_about_releases_and_devices_has_an_answer() {
     ]);
     assert!(said.contains("revise the sheet first"), "{said}");
     bed.done(&["device", "follow", "quay-01", "quaylink 2.3"]);
-    let standing = &behind(true)[0];
+    let standing = &behind(true)["items"][0];
     assert_eq!(
-        (standing["standing"].as_str(), standing["pinned"].as_bool()),
-        (Some("ahead"), Some(true))
+        (standing["standing"].as_str(), standing["pinned"].as_str()),
+        (Some("ahead"), Some("quaylink 2.3"))
     );
     bed.done(&["device", "follow", "quay-01", "current"]);
 
@@ -728,7 +728,10 @@ fn every_question_about_releases_and_devices_has_an_answer() {
     // A recall: who carries it; and it is not written any more without a reason.
     let carriers = bed.json(&["release", "carriers", "quaylink 2.4"]);
     assert_eq!(
-        (carriers[0]["device"].as_str(), carriers[0]["card"].as_str()),
+        (
+            carriers["items"][0]["device"].as_str(),
+            carriers["items"][0]["card"].as_str()
+        ),
         (Some("quay-01"), Some("C-0001"))
     );
     let said = bed.refused(&["release", "state", "quaylink 2.4", "withdrawn"]);
@@ -741,7 +744,7 @@ fn every_question_about_releases_and_devices_has_an_answer() {
         "--reason",
         "loses its clock",
     ]);
-    let standing = &behind(false)[0];
+    let standing = &behind(false)["items"][0];
     assert_eq!(
         (
             standing["withdrawn"].as_bool(),

@@ -119,7 +119,10 @@ async fn the_catalogue_answers_in_the_console() -> Result<()> {
     browser.see("two long lamps").await?;
     browser.press("Stay with it").await?;
     browser.see("It stays with quaylink 2.4").await?;
-    assert_eq!(bed.json(&["device", "behind", "--all"])[0]["pinned"], true);
+    assert_eq!(
+        bed.json(&["device", "behind", "--level-too"])["items"][0]["pinned"],
+        "quaylink 2.4"
+    );
 
     // News from a publisher, fetched with one press.
     window.goto(&format!("{}/catalogue", bed.url())).await?;

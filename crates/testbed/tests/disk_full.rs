@@ -234,7 +234,13 @@ async fn a_full_disk_says_so_loses_nothing_and_ends_with_room() {
         let half = releases.iter().find(|one| one.name.starts_with("line "));
         assert!(half.is_none(), "{half:?}");
         // What was acknowledged is still there, and reads.
-        if let Some(backup) = client.backups().await.unwrap().first() {
+        if let Some(backup) = client
+            .backups(&api::BackupQuery::default())
+            .await
+            .unwrap()
+            .items
+            .first()
+        {
             let new = NewPlan {
                 backup: Some(backup.name.clone()),
                 slot: 2,

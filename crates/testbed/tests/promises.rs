@@ -225,7 +225,11 @@ async fn a_database_that_is_away_gives_no_card_a_second_label_and_loses_no_end_o
     .await;
     assert_eq!(slot.label.as_deref(), Some("C-0001"));
     assert_eq!(
-        client.cards().await.unwrap().len(),
+        client
+            .cards(&api::CardQuery::default())
+            .await
+            .unwrap()
+            .total,
         1,
         "one card, one label"
     );
@@ -239,6 +243,48 @@ async fn a_database_that_is_away_gives_no_card_a_second_label_and_loses_no_end_o
             .as_deref(),
         Some("C-0001")
     );
+}
+
+/// Where the stamp lies cannot be read: whose card it is cannot be told then, and is not guessed.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_card_with_a_bad_region_under_its_stamp_gets_no_second_label() {
+    let bed = Testbed::start();
+    bed.load_catalogue();
+    bed.add_device("quay-01");
+    bed.make_card("mica", "3965190144", &[]);
+    let client = bed.client();
+    bed.put("mica", 1);
+    assert_eq!(write(&client, "quay-01", 1).await.state, "done");
+    // The whole boot partition.
+    let before = client.slots().await.unwrap()[0].card.clone().unwrap();
+    bed.standin(&["fault", "mica", "bad=4194304+50331648"]);
+    bed.put("mica", 1);
+    let occupant = async || {
+        let slots = client.slots().await.unwrap();
+        let card = slots[0].card.clone()?;
+        let looked_at = card.insertion != before.insertion && card.occupant != "busy";
+        looked_at.then_some((card.occupant, card.summary, card.label))
+    };
+    let (occupant, summary, label) = until("it is looked at", &occupant).await;
+    assert_eq!(
+        (occupant.as_str(), label),
+        ("unreadable", None),
+        "{summary}"
+    );
+    assert!(
+        summary.contains("cannot be read") && summary.contains("at byte"),
+        "{summary}"
+    );
+    let refused = problem(client.plan(&device("quay-01", 1)).await);
+    assert_eq!(refused.code, "card-unreadable", "{refused:?}");
+    let cards = client.cards(&api::CardQuery::default()).await.unwrap();
+    assert_eq!(cards.total, 1, "no second label");
+    // Where it can be read again, it is what it was.
+    bed.standin(&["fault", "mica"]);
+    bed.put("mica", 1);
+    let plan = client.plan(&device("quay-01", 1)).await.unwrap();
+    assert_eq!(plan.card, "C-0001");
+    assert!(plan.lost[0].contains("quay-01"), "{:?}", plan.lost);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -514,7 +560,7 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
     );
     let networks = client.networks().await.unwrap();
     assert!(
-        networks.iter().any(|one| one.devices == ["quay-01"]),
+        networks.iter().any(|one| one.devices.names == ["quay-01"]),
         "{networks:?}"
     );
 

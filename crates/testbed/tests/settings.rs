@@ -166,8 +166,8 @@ fn a_passphrase_changes_without_a_device_going_dark() {
     assert_eq!(setting["origin"], "device");
 
     let preset = bed.json(&["preset", "show", "hall"]);
-    assert_eq!(preset["touches"][0]["device"], "tide-bench");
-    assert_eq!(preset["touches"].as_array().unwrap().len(), 1);
+    assert_eq!(preset["touches"]["items"][0]["device"], "tide-bench");
+    assert_eq!(preset["touches"]["items"].as_array().unwrap().len(), 1);
     let device = bed.json(&["device", "show", "tide-bench"]);
     let setting = device["settings"].as_array().unwrap().iter();
     let setting = setting
@@ -230,14 +230,20 @@ fn a_passphrase_changes_without_a_device_going_dark() {
         found.unwrap_or_else(|| panic!("{name} in {networks}"))
     };
     assert_eq!(
-        list(&carried("Saltmarsh-Workshop")["devices"]),
+        list(&carried("Saltmarsh-Workshop")["devices"]["names"]),
         ["tide-bench"]
     );
-    assert_eq!(list(&carried("Workshop-Loft")["devices"]), [""; 0]);
-    assert_eq!(list(&carried("Workshop-Loft")["set_on"]), ["tide-bench"]);
+    assert_eq!(list(&carried("Workshop-Loft")["devices"]["names"]), [""; 0]);
+    assert_eq!(
+        list(&carried("Workshop-Loft")["set_on"]["names"]),
+        ["tide-bench"]
+    );
     bed.put("mica", 1);
     write(&bed, "tide-bench", "1");
-    assert_eq!(list(&carried("Workshop-Loft")["devices"]), ["tide-bench"]);
+    assert_eq!(
+        list(&carried("Workshop-Loft")["devices"]["names"]),
+        ["tide-bench"]
+    );
     // The old network is all there is in the air still, and the card knows it too.
     let board = boot(&bed, "mica", "plover");
     assert_eq!(board["joined"], "Saltmarsh-Workshop", "{board}");
@@ -628,7 +634,10 @@ fn a_table_of_devices_is_taken_over_whole_or_not_at_all() {
     let said = bed.cli(&["device", "import", path(&table)]);
     assert_eq!(said.code, 1);
     assert_eq!(
-        bed.json(&["device", "list"]).as_array().unwrap().len(),
+        bed.json(&["device", "list"])["items"]
+            .as_array()
+            .unwrap()
+            .len(),
         1,
         "nothing half-imported"
     );
@@ -652,7 +661,7 @@ fn a_table_of_devices_is_taken_over_whole_or_not_at_all() {
     assert_eq!(list(&device["device"]["attached"]), ["level probe", "lamp"]);
     let out = bed.done(&["device", "export"]);
     assert!(
-        out.starts_with("name,board,appliance,variant,site,notes,attached,macs,"),
+        out.starts_with("name,revision,board,appliance,variant,site,notes,attached,macs,"),
         "{out}"
     );
     assert!(
@@ -664,6 +673,42 @@ fn a_table_of_devices_is_taken_over_whole_or_not_at_all() {
     let again = bed.json(&["device", "import", path(&table), "--dry-run"]);
     assert_eq!(again["changed"].as_array().unwrap().len(), 0, "{again}");
     assert_eq!(again["problems"].as_array().unwrap().len(), 0, "{again}");
+
+    // Somebody changes a device meanwhile; the table that was taken out before does not undo it.
+    let late = out
+        .replace(",6,tide-a", ",9,tide-a")
+        .replace("192.0.2.6", "192.0.2.9");
+    bed.done(&["device", "set", "tide-a", "bus_number=7"]);
+    fs::write(&table, &late).unwrap();
+    let said = bed.refused(&["device", "import", path(&table)]);
+    assert!(said.contains("nothing was taken over"), "{said}");
+    let out = bed
+        .cli(&["device", "import", path(&table), "--dry-run", "--json"])
+        .out;
+    let report: Value = serde_json::from_str(&out).unwrap();
+    let problem = &report["problems"][0];
+    assert_eq!(problem["column"], "revision", "{report}");
+    assert!(
+        problem["problem"]
+            .as_str()
+            .unwrap()
+            .contains("was changed since"),
+        "{report}"
+    );
+    assert_eq!(
+        report["problems"].as_array().unwrap().len(),
+        1,
+        "the other row changes nothing"
+    );
+    let value = |bed: &Testbed| bed.done(&["device", "show", "tide-a"]);
+    assert!(value(&bed).contains(" 7 "), "{}", value(&bed));
+    // Whoever means it empties the cell.
+    let second = late.lines().nth(1).unwrap();
+    let cells: Vec<_> = second.splitn(3, ',').collect();
+    let meant = late.replace(second, &format!("{},,{}", cells[0], cells[2]));
+    fs::write(&table, &meant).unwrap();
+    assert_eq!(bed.json(&["device", "import", path(&table)])["done"], true);
+    assert!(value(&bed).contains(" 9 "), "{}", value(&bed));
 }
 
 /// Files below a folder.

@@ -93,7 +93,7 @@ async fn a_card_is_planned_confirmed_and_watched() -> Result<()> {
         .find(&format!("{SLOT_1}//*[contains(text(), '3.97 GB')]"))
         .await?;
     browser.press_in(SLOT_1, "Write…").await?;
-    browser.choose("Device", "quay-01").await?;
+    browser.find_out("Device", "quay-01").await?;
     browser.press("Show the plan").await?;
     browser.see("Nothing is lost.").await?;
     browser.find("//pre[contains(., 'Saltmarsh-Quay')]").await?;
@@ -130,7 +130,7 @@ async fn a_card_is_planned_confirmed_and_watched() -> Result<()> {
     browser
         .find(&format!("{SLOT_1}//*[contains(., 'is in the vault')]"))
         .await?;
-    let backup = bed.json(&["backup", "list"])[0]["name"]
+    let backup = bed.json(&["backup", "list"])["items"][0]["name"]
         .as_str()
         .unwrap_or_default()
         .to_owned();
@@ -140,7 +140,7 @@ async fn a_card_is_planned_confirmed_and_watched() -> Result<()> {
         .await?
         .click()
         .await?;
-    browser.choose("Backup", &backup).await?;
+    browser.find_out("Backup", &backup).await?;
     browser.press("Show the plan").await?;
     browser.see("has card C-0001 already").await?;
     browser.fill("sticker", "C-0002").await?;

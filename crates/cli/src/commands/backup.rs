@@ -1,11 +1,31 @@
 //! Backups.
 
+use api::BackupQuery;
 use clap::Subcommand;
 
+use super::list::{Order, Paging, rest};
 use super::release::partitions;
 use super::request_key;
 use crate::follow::follow;
 use crate::{Context, text};
+
+/// Which backups are listed.
+#[derive(clap::Args)]
+pub struct List {
+    /// A text anywhere in name, card or device.
+    #[arg(long)]
+    search: Option<String>,
+    /// The card that was read.
+    #[arg(long)]
+    card: Option<String>,
+    /// The device whose card it was.
+    #[arg(long)]
+    device: Option<String>,
+    #[command(flatten)]
+    order: Order,
+    #[command(flatten)]
+    paging: Paging,
+}
 
 #[derive(Subcommand)]
 pub enum Backup {
@@ -16,7 +36,7 @@ pub enum Backup {
         slot: u32,
     },
     /// List the backups, newest first.
-    List,
+    List(List),
     /// Show one backup.
     Show {
         /// Name of the backup.
@@ -44,10 +64,27 @@ impl Backup {
                     println!("Card {} was only read and is safe to pull.", backup.card);
                 })
             }
-            Self::List => {
-                let backups = context.client.backups().await?;
-                context.show(&backups, |backups| {
-                    let rows = backups.iter().map(|backup| {
+            Self::List(list) => {
+                let wanted = BackupQuery {
+                    search: list.search,
+                    card: list.card,
+                    device: list.device,
+                    sort: list.order.sort,
+                    descending: list.order.descending.then_some(true),
+                    after: None,
+                    limit: None,
+                };
+                let ask = async |after, limit| {
+                    let query = BackupQuery {
+                        after,
+                        limit: Some(limit),
+                        ..wanted.clone()
+                    };
+                    context.client.backups(&query).await
+                };
+                let page = list.paging.gather(ask).await?;
+                context.show(&page, |page| {
+                    let rows = page.items.iter().map(|backup| {
                         [
                             backup.name.clone(),
                             text::moment(backup.taken_at),
@@ -69,6 +106,7 @@ impl Backup {
                         &[4, 5],
                         rows,
                     );
+                    rest(page, "backups");
                 })
             }
             Self::Show { name } => context.show(&context.client.backup(&name).await?, show),

@@ -1,17 +1,64 @@
 //! Cards.
 
 use anyhow::Context as _;
-use api::{Drift, Imprint};
+use api::{CardChange, CardDetail, CardQuery, Drift, Imprint};
 use clap::Subcommand;
 
+use super::list::{Order, Paging, rest};
 use super::request_key;
 use crate::follow::follow;
 use crate::{Context, text};
 
+/// Which cards are listed.
+#[derive(clap::Args)]
+pub struct List {
+    /// A text anywhere in label, device or notes.
+    #[arg(long)]
+    search: Option<String>,
+    /// blank, writing, incomplete, imprinted, lost or retired.
+    #[arg(long)]
+    state: Option<String>,
+    /// The device whose cards they are.
+    #[arg(long)]
+    device: Option<String>,
+    /// The site of that device.
+    #[arg(long)]
+    site: Option<String>,
+    /// The release that they carry.
+    #[arg(long, value_name = "RELEASE")]
+    carries: Option<String>,
+    #[command(flatten)]
+    order: Order,
+    #[command(flatten)]
+    paging: Paging,
+}
+
 #[derive(Subcommand)]
 pub enum Card {
     /// List the cards.
-    List,
+    List(List),
+    /// Keep a note about a card.
+    Note {
+        /// Label of the card.
+        label: String,
+        /// The note; an empty one takes it away.
+        text: String,
+    },
+    /// Say that a card is lost.
+    Lost {
+        /// Label of the card.
+        label: String,
+    },
+    /// Say that a card is not used any more.
+    Retire {
+        /// Label of the card.
+        label: String,
+    },
+    /// Say that a lost or retired card is there again.
+    Found {
+        /// Label of the card.
+        label: String,
+    },
     /// Compare the card in a slot with what was written onto it, file by file.
     Compare {
         /// Number of the slot.
@@ -65,10 +112,29 @@ fn show_drift(drift: &Drift) {
 impl Card {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
         match self {
-            Self::List => {
-                let cards = context.client.cards().await?;
-                context.show(&cards, |cards| {
-                    let rows = cards.iter().map(|card| {
+            Self::List(list) => {
+                let wanted = CardQuery {
+                    search: list.search,
+                    state: list.state,
+                    device: list.device,
+                    site: list.site,
+                    carries: list.carries,
+                    sort: list.order.sort,
+                    descending: list.order.descending.then_some(true),
+                    after: None,
+                    limit: None,
+                };
+                let ask = async |after, limit| {
+                    let query = CardQuery {
+                        after,
+                        limit: Some(limit),
+                        ..wanted.clone()
+                    };
+                    context.client.cards(&query).await
+                };
+                let page = list.paging.gather(ask).await?;
+                context.show(&page, |page| {
+                    let rows = page.items.iter().map(|card| {
                         [
                             card.label.clone(),
                             card.state.clone(),
@@ -76,15 +142,27 @@ impl Card {
                             card.kind.clone(),
                             text::or_dash(&card.device),
                             card.slot.map_or("-".into(), |slot| slot.to_string()),
+                            card.notes.clone(),
                         ]
                     });
                     text::table(
-                        ["card", "state", "size", "kind", "device", "slot"],
+                        ["card", "state", "size", "kind", "device", "slot", "notes"],
                         &[2, 5],
                         rows,
                     );
+                    rest(page, "cards");
                 })
             }
+            Self::Note { label, text } => {
+                let change = CardChange {
+                    notes: Some(text),
+                    state: None,
+                };
+                context.show(&context.client.tell_card(&label, &change).await?, show)
+            }
+            Self::Lost { label } => said(context, &label, "lost").await,
+            Self::Retire { label } => said(context, &label, "retired").await,
+            Self::Found { label } => said(context, &label, "found").await,
             Self::Compare { slot } => {
                 let job = context
                     .client
@@ -95,30 +173,41 @@ impl Card {
                     .context("the service gave no result that can be understood")?;
                 context.show(&drift, show_drift)
             }
-            Self::Show { label } => {
-                let detail = context.client.card(&label).await?;
-                context.show(&detail, |detail| {
-                    let card = &detail.card;
-                    println!("{}  ({})", card.label, card.state);
-                    println!("  size       {} {}", text::exact(card.size), card.kind);
-                    println!("  device     {}", card.device.as_deref().unwrap_or("none"));
-                    println!(
-                        "  slot       {}",
-                        card.slot.map_or("in none".into(), |slot| slot.to_string())
-                    );
-                    for imprint in &detail.imprints {
-                        show_imprint(imprint);
-                    }
-                    for backup in &detail.backups {
-                        println!(
-                            "  backup     {}, {}",
-                            backup.name,
-                            text::moment(backup.taken_at)
-                        );
-                    }
-                })
-            }
+            Self::Show { label } => context.show(&context.client.card(&label).await?, show),
         }
+    }
+}
+
+/// Keeps what somebody says of a card.
+async fn said(context: &Context, label: &str, word: &str) -> anyhow::Result<()> {
+    let change = CardChange {
+        notes: None,
+        state: Some(word.into()),
+    };
+    context.show(&context.client.tell_card(label, &change).await?, show)
+}
+
+fn show(detail: &CardDetail) {
+    let card = &detail.card;
+    println!("{}  ({})", card.label, card.state);
+    println!("  size       {} {}", text::exact(card.size), card.kind);
+    println!("  device     {}", card.device.as_deref().unwrap_or("none"));
+    println!(
+        "  slot       {}",
+        card.slot.map_or("in none".into(), |slot| slot.to_string())
+    );
+    if !card.notes.is_empty() {
+        println!("  notes      {}", card.notes);
+    }
+    for imprint in &detail.imprints {
+        show_imprint(imprint);
+    }
+    for backup in &detail.backups {
+        println!(
+            "  backup     {}, {}",
+            backup.name,
+            text::moment(backup.taken_at)
+        );
     }
 }
 

@@ -1,13 +1,48 @@
 //! Devices and their settings.
 
 use api::{
-    DeviceChange, DeviceDetail, DeviceTableReport, FactValue, Following, NewDevice, Standing,
+    Device as Row, DeviceChange, DeviceDetail, DeviceQuery, DeviceTableReport, FactValue,
+    Following, NewDevice,
 };
 use clap::Subcommand;
 
 use super::card::show_imprint;
+use super::list::{Order, Paging, rest};
 use super::values::{NetworkChange, Values, read_text};
 use crate::{Context, Ended, text};
+
+/// Which devices are listed.
+#[derive(clap::Args)]
+pub struct List {
+    /// A text anywhere in name, host name, card, notes, attached hardware or hardware addresses.
+    #[arg(long)]
+    search: Option<String>,
+    /// planned, carded, in service, down or retired.
+    #[arg(long)]
+    state: Option<String>,
+    /// Site.
+    #[arg(long)]
+    site: Option<String>,
+    /// Board model.
+    #[arg(long)]
+    board: Option<String>,
+    /// Appliance.
+    #[arg(long)]
+    appliance: Option<String>,
+    /// The release that they follow.
+    #[arg(long, value_name = "RELEASE")]
+    follows: Option<String>,
+    /// The release that their cards carry.
+    #[arg(long, value_name = "RELEASE")]
+    carries: Option<String>,
+    /// ahead, level, behind, not whole, no card, no release, withdrawn, or due.
+    #[arg(long)]
+    standing: Option<String>,
+    #[command(flatten)]
+    order: Order,
+    #[command(flatten)]
+    paging: Paging,
+}
 
 #[derive(Subcommand)]
 pub enum Device {
@@ -85,13 +120,52 @@ pub enum Device {
         #[arg(long)]
         dry_run: bool,
     },
+    /// Give a device another name, site, board model or appliance.
+    Change {
+        /// Name of the device.
+        name: String,
+        /// Its new name.
+        #[arg(long = "name", value_name = "NAME")]
+        new_name: Option<String>,
+        /// The site that it stands on now.
+        #[arg(long)]
+        site: Option<String>,
+        /// The board model that it is now.
+        #[arg(long)]
+        board: Option<String>,
+        /// The appliance that it becomes now.
+        #[arg(long)]
+        appliance: Option<String>,
+        /// The variant of that appliance.
+        #[arg(long, requires = "appliance")]
+        variant: Option<String>,
+    },
+    /// Say that a device is not used any more. Its records stay.
+    Retire {
+        /// Name of the device.
+        name: String,
+        /// It is in use again.
+        #[arg(long)]
+        undo: bool,
+    },
+    /// Take a device away for which no card was ever written.
+    Remove {
+        /// Name of the device.
+        name: String,
+    },
     /// List the devices.
-    List,
-    /// List the devices whose card carries something else than what they follow.
+    List(List),
+    /// List the devices that are due for another card: it carries something else than what they
+    /// follow, something withdrawn, or is not whole.
     Behind {
+        /// Only on this site.
+        #[arg(long)]
+        site: Option<String>,
         /// List those that are level too.
         #[arg(long)]
-        all: bool,
+        level_too: bool,
+        #[command(flatten)]
+        paging: Paging,
     },
     /// List the releases that a device could get, and why others do not suit it.
     Choices {
@@ -151,6 +225,7 @@ impl Device {
                     notes,
                     attached,
                     macs: mac,
+                    ..DeviceChange::default()
                 };
                 context.show(&context.client.describe_device(&name, &change).await?, show)
             }
@@ -195,49 +270,56 @@ impl Device {
                     .into()),
                 }
             }
-            Self::List => {
-                let devices = context.client.devices().await?;
-                context.show(&devices, |devices| {
-                    let rows = devices.iter().map(|device| {
-                        let variant = device
-                            .variant
-                            .as_ref()
-                            .map(|variant| format!(" {variant}"))
-                            .unwrap_or_default();
-                        [
-                            device.name.clone(),
-                            device.state.clone(),
-                            format!("{}{variant}", device.appliance),
-                            device.board.clone(),
-                            device.site.clone(),
-                            text::or_dash(&device.host_name),
-                            text::or_dash(&device.card),
-                        ]
-                    });
-                    text::table(
-                        [
-                            "device",
-                            "state",
-                            "appliance",
-                            "board",
-                            "site",
-                            "host name",
-                            "card",
-                        ],
-                        &[],
-                        rows,
-                    );
+            Self::Change {
+                name,
+                new_name,
+                site,
+                board,
+                appliance,
+                variant,
+            } => {
+                let change = DeviceChange {
+                    name: new_name,
+                    site,
+                    board,
+                    appliance,
+                    variant,
+                    ..DeviceChange::default()
+                };
+                context.show(&context.client.describe_device(&name, &change).await?, show)
+            }
+            Self::Retire { name, undo } => {
+                let change = DeviceChange {
+                    retired: Some(!undo),
+                    ..DeviceChange::default()
+                };
+                context.show(&context.client.describe_device(&name, &change).await?, show)
+            }
+            Self::Remove { name } => {
+                context.client.remove_device(&name).await?;
+                context.done(&format!("device {name} is taken away"))
+            }
+            Self::List(list) => {
+                let page = list.gather(&context.client).await?;
+                context.show(&page, |page| {
+                    show_devices(&page.items);
+                    rest(page, "devices");
                 })
             }
             Self::Show { name } => context.show(&context.client.device(&name).await?, show),
-            Self::Behind { all } => {
-                let mut standings = context.client.standings().await?;
-                standings.retain(|one| {
-                    all || matches!(one.standing.as_str(), "behind" | "not whole") || one.withdrawn
-                });
-                context.show(&standings, |standings| match standings.is_empty() {
-                    true => println!("every card carries what its device follows"),
-                    false => show_standings(standings),
+            Self::Behind {
+                site,
+                level_too,
+                paging,
+            } => {
+                let list = List::due(site, level_too, paging);
+                let page = list.gather(&context.client).await?;
+                context.show(&page, |page| match page.total {
+                    0 => println!("every card carries what its device follows"),
+                    _ => {
+                        show_standings(&page.items);
+                        rest(page, "devices");
+                    }
                 })
             }
             Self::Choices { name } => {
@@ -263,25 +345,99 @@ impl Device {
                 let following = Following {
                     pinned: (what != "current").then_some(what),
                 };
-                let standing = context.client.follow_release(&name, &following).await?;
-                context.show(&standing, |one| show_standings(std::slice::from_ref(one)))
+                let device = context.client.follow_release(&name, &following).await?;
+                context.show(&device, |one| show_standings(std::slice::from_ref(one)))
             }
         }
     }
 }
 
-fn show_standings(standings: &[Standing]) {
-    let rows = standings.iter().map(|one| {
+impl List {
+    /// Devices that are due for another card, or all that have one.
+    fn due(site: Option<String>, level_too: bool, paging: Paging) -> Self {
+        Self {
+            search: None,
+            state: None,
+            site,
+            board: None,
+            appliance: None,
+            follows: None,
+            carries: None,
+            standing: (!level_too).then(|| "due".into()),
+            order: Order::default(),
+            paging,
+        }
+    }
+
+    async fn gather(&self, client: &api::Client) -> Result<api::Page<Row>, api::ClientError> {
+        let wanted = DeviceQuery {
+            search: self.search.clone(),
+            state: self.state.clone(),
+            site: self.site.clone(),
+            board: self.board.clone(),
+            appliance: self.appliance.clone(),
+            carries: self.carries.clone(),
+            follows: self.follows.clone(),
+            standing: self.standing.clone(),
+            sort: self.order.sort.clone(),
+            descending: self.order.descending.then_some(true),
+            after: None,
+            limit: None,
+        };
+        let ask = async |after, limit| {
+            let query = DeviceQuery {
+                after,
+                limit: Some(limit),
+                ..wanted.clone()
+            };
+            client.devices(&query).await
+        };
+        self.paging.gather(ask).await
+    }
+}
+
+fn show_devices(devices: &[Row]) {
+    let rows = devices.iter().map(|device| {
+        let variant = device.variant.as_ref().map(|variant| format!(" {variant}"));
+        [
+            device.name.clone(),
+            device.state.clone(),
+            format!("{}{}", device.appliance, variant.unwrap_or_default()),
+            device.board.clone(),
+            device.site.clone(),
+            text::or_dash(&device.host_name),
+            text::or_dash(&device.card),
+            device.standing.clone(),
+        ]
+    });
+    text::table(
+        [
+            "device",
+            "state",
+            "appliance",
+            "board",
+            "site",
+            "host name",
+            "card",
+            "standing",
+        ],
+        &[],
+        rows,
+    );
+}
+
+fn show_standings(devices: &[Row]) {
+    let rows = devices.iter().map(|one| {
         let carries = match (&one.carries, one.withdrawn) {
             (Some(release), true) => format!("{release} (withdrawn)"),
             (carries, _) => text::or_dash(carries),
         };
-        let follows = match one.pinned {
+        let follows = match one.pinned.is_some() {
             true => format!("{} (pinned)", text::or_dash(&one.follows)),
             false => text::or_dash(&one.follows),
         };
         [
-            one.device.clone(),
+            one.name.clone(),
             one.board.clone(),
             carries,
             follows,

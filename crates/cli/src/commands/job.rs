@@ -13,6 +13,11 @@ pub enum Job {
         /// Number of the job.
         job: i64,
     },
+    /// Say that you have seen how a job ended: its slot does not say so any more.
+    Seen {
+        /// Number of the job.
+        job: i64,
+    },
     /// Ask a job to stop at the next safe place.
     Cancel {
         /// Number of the job.
@@ -44,6 +49,7 @@ impl Job {
                 })
             }
             Self::Show { job } => context.show(&context.client.job(job).await?, show),
+            Self::Seen { job } => context.show(&context.client.see_job(job).await?, show),
             Self::Cancel { job } => {
                 let job = context.client.cancel(job).await?;
                 context.show(&job, |job| println!("job {} was asked to stop", job.id))

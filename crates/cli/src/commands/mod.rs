@@ -5,6 +5,7 @@ pub mod card;
 pub mod device;
 pub mod feed;
 pub mod job;
+mod list;
 pub mod place;
 pub mod preset;
 pub mod release;

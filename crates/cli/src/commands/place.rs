@@ -1,6 +1,6 @@
 //! Board models and sites.
 
-use api::{BoardModel, Site as NewSite};
+use api::{BoardModel, Site as NewSite, SiteChange};
 use clap::Subcommand;
 
 use crate::{Context, text};
@@ -49,6 +49,13 @@ pub enum Site {
         /// Name for people.
         #[arg(long)]
         title: String,
+    },
+    /// Give a site another name; its devices and presets go along.
+    Rename {
+        /// Its name.
+        name: String,
+        /// Its new name.
+        new: String,
     },
     /// List the sites.
     List,
@@ -103,8 +110,17 @@ impl Board {
 
 impl Site {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
-        if let Self::Add { name, title } = self {
-            context.client.put_site(&NewSite { name, title }).await?;
+        match self {
+            Self::Add { name, title } => {
+                context.client.put_site(&NewSite { name, title }).await?;
+            }
+            Self::Rename { name, new } => {
+                context
+                    .client
+                    .rename_site(&name, &SiteChange { name: new })
+                    .await?;
+            }
+            Self::List => {}
         }
         context.show(&context.client.sites().await?, |sites| {
             let rows = sites

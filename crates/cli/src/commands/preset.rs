@@ -1,8 +1,9 @@
 //! Presets: values that several devices share.
 
-use api::{NewPreset, PresetDetail};
+use api::{Names, NewPreset, PageQuery, PresetChange, PresetDetail};
 use clap::Subcommand;
 
+use super::list::{Paging, rest};
 use super::values::{NetworkChange, Values};
 use crate::{Context, text};
 
@@ -39,12 +40,33 @@ pub enum Preset {
         #[arg(long)]
         dry_run: bool,
     },
+    /// Give a preset another name or title.
+    Rename {
+        /// Its name.
+        name: String,
+        /// Its new name.
+        new: Option<String>,
+        /// Its new name for people.
+        #[arg(long)]
+        title: Option<String>,
+    },
     /// List the presets.
-    List,
+    List {
+        /// A text anywhere in name or title.
+        #[arg(long)]
+        search: Option<String>,
+        #[command(flatten)]
+        paging: Paging,
+    },
     /// Show one preset: values, devices that take them, cards that are out of date.
     Show {
         /// Name of the preset.
         name: String,
+        /// Only devices with this text in their names.
+        #[arg(long)]
+        search: Option<String>,
+        #[command(flatten)]
+        paging: Paging,
     },
     /// Take a preset away.
     Remove {
@@ -83,22 +105,45 @@ impl Preset {
                 let change = change.gather(&known)?;
                 context.show(&client.change_preset(&name, &change, dry_run).await?, show)
             }
-            Self::List => context.show(&client.presets().await?, |presets| {
-                let rows = presets.iter().map(|one| {
-                    [
-                        one.name.clone(),
-                        one.site.clone().unwrap_or("the whole team".into()),
-                        one.fields.join(", "),
-                        one.devices.len().to_string(),
-                    ]
-                });
-                text::table(["preset", "for", "sets", "devices"], &[3], rows);
-            }),
-            Self::Show { name } => context.show(&client.preset(&name).await?, show),
+            Self::Rename { name, new, title } => {
+                let change = PresetChange { name: new, title };
+                context.show(&client.rename_preset(&name, &change).await?, show)
+            }
+            Self::List { search, paging } => {
+                let ask = async |after, limit| {
+                    let query = page_query(&search, after, limit);
+                    client.presets(&query).await
+                };
+                let page = paging.gather(ask).await?;
+                context.show(&page, |page| {
+                    let rows = page.items.iter().map(|one| {
+                        [
+                            one.name.clone(),
+                            one.site.clone().unwrap_or("the whole team".into()),
+                            one.fields.join(", "),
+                            one.devices.to_string(),
+                        ]
+                    });
+                    text::table(["preset", "for", "sets", "devices"], &[3], rows);
+                    rest(page, "presets");
+                })
+            }
+            Self::Show {
+                name,
+                search,
+                paging,
+            } => {
+                let mut detail = client.preset(&name).await?;
+                let ask = async |after, limit| {
+                    let query = page_query(&search, after, limit);
+                    client.touched(&name, &query).await
+                };
+                detail.touches = paging.gather(ask).await?;
+                context.show(&detail, show)
+            }
             Self::Remove { name } => {
                 client.remove_preset(&name).await?;
-                println!("preset {name} is taken away");
-                Ok(())
+                context.done(&format!("preset {name} is taken away"))
             }
             Self::Networks => context.show(&client.networks().await?, |networks| {
                 let rows = networks.iter().map(|one| {
@@ -114,15 +159,32 @@ impl Preset {
                     &[],
                     rows,
                 );
+                if let Some(one) = networks.first().filter(|one| one.not_known.total > 0) {
+                    println!(
+                        "not known what is on the cards of: {}",
+                        list(&one.not_known)
+                    );
+                }
             }),
         }
     }
 }
 
-fn list(names: &[String]) -> String {
-    match names {
-        [] => "-".into(),
-        names => names.join(", "),
+fn page_query(search: &Option<String>, after: Option<String>, limit: u32) -> PageQuery {
+    PageQuery {
+        search: search.clone(),
+        after,
+        limit: Some(limit),
+    }
+}
+
+/// A few names, and how many more there are.
+fn list(some: &Names) -> String {
+    let more = some.total.saturating_sub(some.names.len() as u64);
+    match (some.names.as_slice(), more) {
+        ([], _) => "-".into(),
+        (names, 0) => names.join(", "),
+        (names, more) => format!("{} and {more} more", names.join(", ")),
     }
 }
 
@@ -136,10 +198,10 @@ fn show(detail: &PresetDetail) {
     for one in &detail.settings {
         text::setting(one);
     }
-    if detail.touches.is_empty() {
+    if detail.touches.total == 0 {
         println!("  no device takes a value from it");
     }
-    for touched in &detail.touches {
+    for touched in &detail.touches.items {
         let card = touched.card.as_deref().unwrap_or("no card yet");
         println!(
             "  {:<16} {card}  takes {}",
@@ -152,5 +214,8 @@ fn show(detail: &PresetDetail) {
         for problem in &touched.problems {
             println!("    problem: {problem}");
         }
+    }
+    if detail.touches.next.is_some() {
+        rest(&detail.touches, "devices that it touches");
     }
 }

@@ -21,7 +21,8 @@ impl Slot {
                         number,
                         "-".into(),
                         String::new(),
-                        "empty".into(),
+                        slot.failed
+                            .map_or("empty".into(), |job| format!("job {job} failed")),
                         String::new(),
                     ];
                 };
@@ -34,10 +35,11 @@ impl Slot {
                     Some(base) => format!("{base}{device}"),
                     None => card.summary.clone(),
                 };
-                let state = match (&slot.job, card.locked) {
-                    (Some(job), _) => format!("job {job}"),
-                    (None, true) => "locked".into(),
-                    (None, false) => card.occupant.clone(),
+                let state = match (&slot.job, &slot.failed, card.locked) {
+                    (Some(job), ..) => format!("job {job}"),
+                    (None, Some(job), _) => format!("job {job} failed"),
+                    (None, None, true) => "locked".into(),
+                    (None, None, false) => card.occupant.clone(),
                 };
                 [
                     number,

@@ -148,6 +148,13 @@ impl Plans {
                 (card, true)
             }
         };
+        if let "lost" | "retired" = card.state.as_str() {
+            let detail = format!(
+                "card {} in slot {} is recorded as {}; say that it is there again (duplicarium card found {0}), or take another card",
+                card.label, new.slot, card.state
+            );
+            return Err(Refusal::conflict("card-not-in-use", detail));
+        }
         // Before anything is said about the card, so that what changes meanwhile voids the plan.
         let standing = self.records.standing(card.id).await?;
         let mut order = self.order(&wanted, new.slot, &found, &card);

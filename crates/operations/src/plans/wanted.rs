@@ -75,13 +75,14 @@ impl Plans {
         new: &api::NewPlan,
     ) -> Result<Wanted, Refusal> {
         let device = self.records.device(name).await?;
-        let shelf = self.catalogue.shelf(Some(&device.appliance)).await?;
+        let shelf = self.catalogue.shelf().await?;
         let release = match release {
             Some(release) => self.records.release(release).await?,
             None => shelf.followed(&device).cloned().ok_or_else(|| {
-                let draft = shelf.releases.iter().find(|release| {
-                    release.state == "draft" && shelf.fit(release, &device).fits
-                });
+                let draft = shelf
+                    .releases
+                    .iter()
+                    .find(|release| release.state == "draft" && shelf.fit(release, &device).fits);
                 if let Some(draft) = draft {
                     let detail = format!(
                         "of {} there are only drafts that suit a {}; release {}, or name it to try it",
@@ -119,11 +120,12 @@ impl Plans {
         new: &api::NewPlan,
     ) -> Result<Wanted, Refusal> {
         let override_reason = self.check_withdrawn(&release, new).await?;
-        let sheet = shown::sheet(&release)?;
+        let sheet = self.catalogue.shelf().await?.sheet(&release)?;
         let manifest = manifest_name(&release.manifest)?;
         let (mut counted, mut laid) = (None, Vec::new());
         if let Some(device) = &device {
-            let found = self.in_force.team().await?.count(device, &sheet);
+            let team = self.in_force.team(&[device.id]).await?;
+            let found = self.in_force.count(&team, device, &sheet).await?;
             if !found.problems.is_empty() {
                 let list: Vec<_> = found.problems.iter().map(|p| p.rule.clone()).collect();
                 return Err(Refusal::invalid(

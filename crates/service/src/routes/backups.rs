@@ -3,14 +3,15 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use cardwork::Occupant;
+use records::backups::Wanted;
 use records::jobs::NewJob;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::extract::{Given, Operator, RequestKey};
+use super::extract::{Given, Operator, RequestKey, asked, sorted};
 use crate::app::App;
 use crate::error::ApiError;
 use operations::shown;
@@ -22,17 +23,25 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(show))
 }
 
-/// Backups, newest first.
-#[utoipa::path(get, path = "/api/v1/backups", responses((status = 200, body = Vec<api::Backup>)))]
-async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Backup>>, ApiError> {
-    Ok(Json(
-        app.records
-            .backups()
-            .await?
-            .into_iter()
-            .map(shown::backup)
-            .collect(),
-    ))
+/// Backups, newest first, or in another order: a page of those that are asked for.
+#[utoipa::path(get, path = "/api/v1/backups", params(api::BackupQuery),
+    responses((status = 200, body = api::Page<api::Backup>)))]
+async fn list(
+    State(app): State<Arc<App>>,
+    Query(query): Query<api::BackupQuery>,
+) -> Result<Json<api::Page<api::Backup>>, ApiError> {
+    let wanted = Wanted {
+        search: query.search,
+        card: query.card,
+        device: query.device,
+    };
+    let asked = sorted(
+        asked(query.after, query.limit),
+        query.sort,
+        query.descending,
+    );
+    let page = app.records.backup_page(&wanted, &asked).await?;
+    Ok(Json(shown::page(page, shown::backup)))
 }
 
 /// One backup.

@@ -11,25 +11,14 @@ use utoipa_axum::routes;
 use super::extract::{Given, Operator};
 use crate::app::App;
 use crate::error::ApiError;
+use operations::names::check_name;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list))
         .routes(routes!(put))
         .routes(routes!(sites))
-        .routes(routes!(put_site))
-}
-
-/// A short name: small letters, digits, hyphens.
-pub fn check_name(noun: &str, name: &str) -> Result<(), ApiError> {
-    let plain = |b: u8| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-';
-    if (1..=40).contains(&name.len()) && name.bytes().all(plain) {
-        return Ok(());
-    }
-    let detail = format!(
-        "{name:?} cannot name a {noun}; it takes 1 to 40 small letters, digits and hyphens"
-    );
-    Err(ApiError::invalid("bad-name", detail))
+        .routes(routes!(put_site, rename_site))
 }
 
 /// Board models.
@@ -118,4 +107,29 @@ async fn put_site(
         )
         .await?;
     Ok(Json(api::Site { name, ..site }))
+}
+
+/// Gives a site another name; its devices and presets go along.
+#[utoipa::path(patch, path = "/api/v1/sites/{name}", request_body = api::SiteChange,
+    responses((status = 200, body = api::Site)))]
+async fn rename_site(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(given): Given<api::SiteChange>,
+) -> Result<Json<api::Site>, ApiError> {
+    check_name("site", &given.name)?;
+    app.records.rename_site(&name, &given.name).await?;
+    let summary = format!("Site {name} is called {} now", given.name);
+    app.events
+        .note(&operator, "site.changed", &given.name, &summary)
+        .await?;
+    let sites = app.records.sites().await?;
+    let site = sites.into_iter().find(|site| site.name == given.name);
+    let site =
+        site.ok_or_else(|| ApiError::missing(format!("there is no site {:?}", given.name)))?;
+    Ok(Json(api::Site {
+        name: site.name,
+        title: site.title,
+    }))
 }

@@ -3,14 +3,16 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use cardwork::Occupant;
+use records::backups;
+use records::cards::Wanted;
 use records::jobs::NewJob;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::extract::{Given, Operator, RequestKey};
+use super::extract::{Given, Operator, RequestKey, asked, sorted};
 use crate::app::App;
 use crate::error::ApiError;
 use operations::shown;
@@ -20,23 +22,44 @@ use operations::work::{DriftOrder, compare_card};
 
 /// Imprints shown with a card.
 const IMPRINTS: i64 = 50;
+/// Backups shown with a card; there is a list of all.
+const BACKUPS: u32 = 50;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list))
-        .routes(routes!(show))
+        .routes(routes!(show, tell))
         .routes(routes!(compare))
 }
 
-/// Cards by label.
-#[utoipa::path(get, path = "/api/v1/cards", responses((status = 200, body = Vec<api::Card>)))]
-async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Card>>, ApiError> {
-    let rows = app.records.cards().await?.into_iter();
-    let cards = rows.map(|row| {
+/// Cards by label, or in another order: a page of those that are asked for.
+#[utoipa::path(get, path = "/api/v1/cards", params(api::CardQuery),
+    responses((status = 200, body = api::Page<api::Card>)))]
+async fn list(
+    State(app): State<Arc<App>>,
+    Query(query): Query<api::CardQuery>,
+) -> Result<Json<api::Page<api::Card>>, ApiError> {
+    let carries = match &query.carries {
+        Some(name) => Some(app.records.release(name).await?.id),
+        None => None,
+    };
+    let wanted = Wanted {
+        search: query.search,
+        state: query.state,
+        device: query.device,
+        site: query.site,
+        carries,
+    };
+    let asked = sorted(
+        asked(query.after, query.limit),
+        query.sort,
+        query.descending,
+    );
+    let page = app.records.card_page(&wanted, &asked).await?;
+    Ok(Json(shown::page(page, |row| {
         let slot = app.slots.slot_of(&row.label);
         shown::card(row, slot)
-    });
-    Ok(Json(cards.collect()))
+    })))
 }
 
 /// One card with what was written onto it.
@@ -45,19 +68,59 @@ async fn show(
     State(app): State<Arc<App>>,
     Path(label): Path<String>,
 ) -> Result<Json<api::CardDetail>, ApiError> {
-    let row = app.records.card(&label).await?;
-    let imprints = app.records.imprints(Some(&label), None, IMPRINTS).await?;
-    let backups = app
-        .records
-        .backups()
-        .await?
-        .into_iter()
-        .filter(|backup| backup.card == label);
-    Ok(Json(api::CardDetail {
-        card: shown::card(row, app.slots.slot_of(&label)),
+    Ok(Json(detail(&app, &label).await?))
+}
+
+async fn detail(app: &App, label: &str) -> Result<api::CardDetail, ApiError> {
+    let row = app.records.card(label).await?;
+    let imprints = app.records.imprints(Some(label), None, IMPRINTS).await?;
+    let of_card = backups::Wanted {
+        card: Some(label.into()),
+        ..backups::Wanted::default()
+    };
+    let page = asked(None, Some(BACKUPS));
+    let backups = app.records.backup_page(&of_card, &page).await?;
+    Ok(api::CardDetail {
+        card: shown::card(row, app.slots.slot_of(label)),
         imprints: imprints.into_iter().map(shown::imprint).collect(),
-        backups: backups.map(shown::backup).collect(),
-    }))
+        backups: backups.items.into_iter().map(shown::backup).collect(),
+    })
+}
+
+/// Keeps what people say of a card: notes; that it is lost, retired, or found again.
+#[utoipa::path(patch, path = "/api/v1/cards/{label}", request_body = api::CardChange,
+    responses((status = 200, body = api::CardDetail)))]
+async fn tell(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(label): Path<String>,
+    Given(given): Given<api::CardChange>,
+) -> Result<Json<api::CardDetail>, ApiError> {
+    let card = app.records.card(&label).await?;
+    let state = match given.state.as_deref() {
+        None => None,
+        Some("found") => Some("blank"),
+        Some(word @ ("lost" | "retired")) => Some(word),
+        Some(other) => {
+            let detail = format!("a card is said to be lost, retired or found, not {other:?}");
+            return Err(ApiError::invalid("bad-value", detail));
+        }
+    };
+    if let (Some("lost"), Some(slot)) = (state, app.slots.slot_of(&label)) {
+        let detail = format!("card {label} is in slot {slot}, it is not lost");
+        return Err(ApiError::conflict("card-here", detail));
+    }
+    app.records
+        .tell_card(card.id, given.notes.as_deref(), state)
+        .await?;
+    let summary = match &given.state {
+        Some(word) => format!("Card {label} is {word}"),
+        None => format!("Notes of card {label} changed"),
+    };
+    app.events
+        .note(&operator, "card.changed", &label, &summary)
+        .await?;
+    Ok(Json(detail(&app, &label).await?))
 }
 
 /// Compares the card in a slot with what was written onto it, file by file: a job whose result is

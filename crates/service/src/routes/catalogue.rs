@@ -24,7 +24,6 @@ const SHOWN_FILES: usize = 2000;
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(catalogue))
-        .routes(routes!(standings))
         .routes(routes!(choices))
         .routes(routes!(follow))
         .routes(routes!(comparison, compare))
@@ -34,17 +33,10 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 /// The catalogue by appliance and variant, versions newest first.
 #[utoipa::path(get, path = "/api/v1/catalogue", responses((status = 200, body = Vec<api::Line>)))]
 async fn catalogue(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Line>>, ApiError> {
-    let shelf = app.catalogue.shelf(None).await?;
-    Ok(Json(shelf.lines(&app.records.devices().await?)))
-}
-
-/// For each device whether its card carries what it follows.
-#[utoipa::path(get, path = "/api/v1/standings", responses((status = 200, body = Vec<api::Standing>)))]
-async fn standings(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Standing>>, ApiError> {
-    let shelf = app.catalogue.shelf(None).await?;
-    let devices = app.records.devices().await?;
-    let active = devices.iter().filter(|device| device.state != "retired");
-    Ok(Json(active.map(|device| shelf.standing(device)).collect()))
+    let shelf = app.catalogue.shelf().await?;
+    let classes = app.records.device_classes().await?;
+    let carried = app.records.carried_counts().await?;
+    Ok(Json(shelf.lines(&classes, &carried)))
 }
 
 /// The releases of a device's appliance, those that suit it first, with the reasons.
@@ -54,21 +46,21 @@ async fn choices(
     Path(name): Path<String>,
 ) -> Result<Json<Vec<api::Choice>>, ApiError> {
     let device = app.records.device(&name).await?;
-    let shelf = app.catalogue.shelf(Some(&device.appliance)).await?;
+    let shelf = app.catalogue.shelf().await?;
     Ok(Json(shelf.choices(&device)))
 }
 
 /// Lets a device follow what is current, or stay with one release.
 #[utoipa::path(put, path = "/api/v1/devices/{name}/following", request_body = api::Following,
-    responses((status = 200, body = api::Standing)))]
+    responses((status = 200, body = api::Device)))]
 async fn follow(
     State(app): State<Arc<App>>,
     Operator(operator): Operator,
     Path(name): Path<String>,
     Given(given): Given<api::Following>,
-) -> Result<Json<api::Standing>, ApiError> {
+) -> Result<Json<api::Device>, ApiError> {
     let device = app.records.device(&name).await?;
-    let shelf = app.catalogue.shelf(Some(&device.appliance)).await?;
+    let shelf = app.catalogue.shelf().await?;
     let release = match &given.pinned {
         None => None,
         Some(pinned) => {
@@ -92,7 +84,7 @@ async fn follow(
         .note(&operator, "device.changed", &name, &summary)
         .await?;
     let device = app.records.device(&name).await?;
-    Ok(Json(shelf.standing(&device)))
+    Ok(Json(shelf.device(device)))
 }
 
 #[derive(Deserialize)]

@@ -5,18 +5,19 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use records::devices::{About, Change, Device, NewDevice};
+use operations::catalogue::{Kind, Shelf};
+use records::devices::{About, Change, Class, Device, NewDevice, Wanted};
 use serde::Deserialize;
 use settings::{Field, FieldKind, Grow, Network, Security};
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::boards::check_name;
-use super::extract::{Given, Operator};
+use super::extract::{Given, Operator, asked, sorted};
 use crate::app::App;
 use crate::error::ApiError;
-use operations::in_force::{diff, growth, of_device, open_logins, planned_file, sheet_text};
+use operations::in_force::{change_of, diff, growth, open_logins, planned_file, sheet_text};
+use operations::names::{check_name, mac};
 use operations::shown;
 use operations::store::manifest_name;
 
@@ -26,23 +27,77 @@ const IMPRINTS: i64 = 50;
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list, add))
-        .routes(routes!(show, describe))
+        .routes(routes!(show, describe, remove))
         .routes(routes!(change))
         .routes(routes!(preview))
         .routes(routes!(fact, put_fact))
 }
 
-/// Devices by name.
-#[utoipa::path(get, path = "/api/v1/devices", responses((status = 200, body = Vec<api::Device>)))]
-async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Device>>, ApiError> {
-    Ok(Json(
-        app.records
-            .devices()
+/// Devices by name, or in another order: a page of those that are asked for.
+#[utoipa::path(get, path = "/api/v1/devices", params(api::DeviceQuery),
+    responses((status = 200, body = api::Page<api::Device>)))]
+async fn list(
+    State(app): State<Arc<App>>,
+    Query(query): Query<api::DeviceQuery>,
+) -> Result<Json<api::Page<api::Device>>, ApiError> {
+    let shelf = app.catalogue.shelf().await?;
+    let release = |name: &Option<String>| match name {
+        Some(name) => {
+            let found = shelf.find(name).map(|release| Some(release.id));
+            found.ok_or_else(|| ApiError::missing(format!("there is no release {name:?}")))
+        }
+        None => Ok(None),
+    };
+    let (follows, carries) = (release(&query.follows)?, release(&query.carries)?);
+    let mut classes = None;
+    if follows.is_some() || query.standing.is_some() {
+        // What a device follows is known here, not in the records: classes of devices are few.
+        let all = app
+            .records
+            .device_classes()
             .await?
             .into_iter()
-            .map(shown::device)
-            .collect(),
-    ))
+            .map(|(class, _)| class);
+        let wanted = |class: &Class| {
+            let followed = shelf.followed_by(&Kind::of_class(class), class.pinned_release_id);
+            follows.is_none_or(|id| followed.is_some_and(|release| release.id == id))
+                && query
+                    .standing
+                    .as_deref()
+                    .is_none_or(|word| stands(&shelf, class, word))
+        };
+        classes = Some(all.filter(wanted).collect());
+    }
+    let wanted = Wanted {
+        search: query.search,
+        state: query.state,
+        site: query.site,
+        board: query.board,
+        appliance: query.appliance,
+        carries,
+        active: query.standing.is_some(),
+        classes,
+    };
+    let asked = sorted(
+        asked(query.after, query.limit),
+        query.sort,
+        query.descending,
+    );
+    let page = app.records.device_page(&wanted, &asked).await?;
+    Ok(Json(shown::page(page, |row| shelf.device(row))))
+}
+
+/// Whether devices of a class stand so: by the word, *withdrawn*, or *due* for anything that needs a
+/// new card.
+fn stands(shelf: &Shelf, class: &Class, word: &str) -> bool {
+    let carried = class.carried_release_id.and_then(|id| shelf.by_id(id));
+    let withdrawn = carried.is_some_and(|release| release.state == "withdrawn");
+    let standing = shelf.standing(class);
+    match word {
+        "withdrawn" => withdrawn,
+        "due" => withdrawn || matches!(standing, "behind" | "not whole"),
+        word => standing == word,
+    }
 }
 
 /// Registers a device.
@@ -87,29 +142,31 @@ async fn show(
 
 async fn detail(app: &App, name: &str) -> Result<api::DeviceDetail, ApiError> {
     let device = app.records.device(name).await?;
-    let team = app.in_force.team().await?;
-    let release = team.shelf.followed(&device);
+    let team = app.in_force.team(&[device.id]).await?;
     let (mut shown, mut problems) = (Vec::new(), Vec::new());
-    let (mut outdated, mut logins) = (Vec::new(), Vec::new());
-    if let Some(release) = release {
-        let sheet = shown::sheet(release)?;
-        let counted = team.count(&device, &sheet);
+    let (mut outdated, mut logins, mut follows) = (Vec::new(), Vec::new(), None);
+    if let Some((release, sheet, counted)) = app.in_force.count_followed(&team, &device).await? {
         let pairs = counted.fields.iter().zip(&counted.values);
         shown = pairs
             .map(|(field, value)| shown::masked_setting(field, Some(value), &app.store.keys))
             .collect();
+        let carried = app
+            .records
+            .carried_by(&[device.id])
+            .await?
+            .remove(&device.id);
         outdated = app
             .in_force
-            .outdated(&device, &counted, Some(release))
-            .await?;
+            .outdated(&device, &counted, Some(&release), carried);
         logins = open_logins(&sheet, &counted.values);
         problems = problems_of(counted.problems);
+        follows = Some(release.name);
     }
     let imprints = app.records.imprints(None, Some(name), IMPRINTS).await?;
     let facts = app.records.device_facts(device.id).await?;
     Ok(api::DeviceDetail {
-        release: release.map(|release| release.name.clone()),
-        device: shown::device(device),
+        release: follows,
+        device: team.shelf.device(device),
         settings: shown,
         problems,
         outdated,
@@ -136,35 +193,8 @@ fn problems_of(problems: Vec<settings::Problem>) -> Vec<api::SettingProblem> {
         .collect()
 }
 
-/// A hardware address in its usual form.
-pub fn mac(text: &str) -> Result<String, String> {
-    let digits: String = text
-        .chars()
-        .filter(|c| !matches!(c, ':' | '-' | '.' | ' '))
-        .collect();
-    if digits.len() != 12 || !digits.bytes().all(|b| b.is_ascii_hexdigit()) {
-        return Err(format!(
-            "{text:?} is no hardware address; it takes six pairs of hex digits"
-        ));
-    }
-    let pairs: Vec<_> = (0..6)
-        .map(|at| digits[at * 2..at * 2 + 2].to_lowercase())
-        .collect();
-    Ok(pairs.join(":"))
-}
-
-/// Whose port has one of these addresses already.
-pub fn mac_taken(devices: &[Device], name: &str, macs: &[String]) -> Option<String> {
-    devices
-        .iter()
-        .filter(|other| other.name != name)
-        .find_map(|other| {
-            let mac = macs.iter().find(|mac| other.macs.contains(mac))?;
-            Some(format!("{} has the hardware address {mac} too", other.name))
-        })
-}
-
-/// Changes what is told about a device: notes, attached hardware, hardware addresses.
+/// Changes what is told about a device: notes, attached hardware, hardware addresses; its name, where it
+/// stands, what it is and becomes, whether it is in use.
 #[utoipa::path(patch, path = "/api/v1/devices/{name}", request_body = api::DeviceChange,
     responses((status = 200, body = api::DeviceDetail)))]
 async fn describe(
@@ -179,28 +209,128 @@ async fn describe(
         .macs
         .map(|macs| macs.iter().map(|one| mac(one)).collect());
     let macs: Option<Vec<String>> = macs.transpose().map_err(wrong)?;
-    let devices = app.records.devices().await?;
-    if let Some(taken) = mac_taken(&devices, &name, macs.as_deref().unwrap_or(&[])) {
-        return Err(ApiError::conflict(
-            "taken",
-            format!("device {name}: {taken}"),
-        ));
+    if let Some(macs) = &macs
+        && let Some((other, mac)) = app.records.mac_taken(macs, &name).await?
+    {
+        let detail = format!("device {name}: {other} has the hardware address {mac} too");
+        return Err(ApiError::conflict("taken", detail));
     }
+    if let Some(name) = &given.name {
+        check_name("device", name)?;
+    }
+    if let Some(appliance) = &given.appliance {
+        check_name("appliance", appliance)?;
+    }
+    if given.variant.is_some() && given.appliance.is_none() {
+        return Err(wrong("a variant goes with its appliance; say both".into()));
+    }
+    let mut moved = device.clone();
+    moved.board = given.board.clone().unwrap_or(moved.board);
+    if let Some(appliance) = &given.appliance {
+        (moved.appliance, moved.variant) = (appliance.clone(), given.variant.clone());
+    }
+    check_pin(&app, &device, &moved).await?;
     let attached = given.attached.map(|list| {
         let words = list.iter().map(|one| one.trim().to_owned());
         words.filter(|one| !one.is_empty()).collect()
     });
+    let summary = change_summary(&device, &moved, &given.name, &given.site, given.retired);
     let about = About {
         notes: given.notes,
         attached,
         macs,
+        name: given.name.clone(),
+        site: given.site,
+        board: given.board,
+        appliance: given.appliance.map(|appliance| (appliance, given.variant)),
+        retired: given.retired,
     };
     app.records.describe_device(device.id, &about).await?;
-    let summary = format!("What is told about {name} changed");
+    let name = given.name.unwrap_or(name);
     app.events
         .note(&operator, "device.changed", &name, &summary)
         .await?;
     Ok(Json(detail(&app, &name).await?))
+}
+
+/// A device that stays with a release must still suit it as what it becomes.
+async fn check_pin(app: &App, device: &Device, moved: &Device) -> Result<(), ApiError> {
+    let same = (&device.board, &device.appliance, &device.variant)
+        == (&moved.board, &moved.appliance, &moved.variant);
+    let Some(pinned) = device.pinned_release_id.filter(|_| !same) else {
+        return Ok(());
+    };
+    let shelf = app.catalogue.shelf().await?;
+    let Some(release) = shelf.by_id(pinned) else {
+        return Ok(());
+    };
+    let fit = shelf.fit(release, moved);
+    match fit.fits {
+        true => Ok(()),
+        false => Err(ApiError::conflict(
+            "wrong-board",
+            format!(
+                "{} stays with {}, which would not suit it then: {}; let it follow what is current first",
+                device.name,
+                release.name,
+                fit.reasons.join("; ")
+            ),
+        )),
+    }
+}
+
+/// What is changed about a device, in a sentence for the history.
+fn change_summary(
+    device: &Device,
+    moved: &Device,
+    name: &Option<String>,
+    site: &Option<String>,
+    retired: Option<bool>,
+) -> String {
+    let mut parts = Vec::new();
+    if let Some(name) = name.as_ref().filter(|name| **name != device.name) {
+        parts.push(format!("it is called {name} now"));
+    }
+    if let Some(site) = site.as_ref().filter(|site| **site != device.site) {
+        parts.push(format!("it stands on {site} now, not on {}", device.site));
+    }
+    if moved.board != device.board {
+        parts.push(format!(
+            "it is a {} now, not a {}",
+            moved.board, device.board
+        ));
+    }
+    if (&moved.appliance, &moved.variant) != (&device.appliance, &device.variant) {
+        parts.push(format!(
+            "it becomes {} now, not {}",
+            moved.appliance, device.appliance
+        ));
+    }
+    match retired {
+        Some(true) => parts.push("it is retired".into()),
+        Some(false) => parts.push("it is in use again".into()),
+        None => {}
+    }
+    match parts.is_empty() {
+        true => format!("What is told about {} changed", device.name),
+        false => format!("{}: {}", device.name, parts.join(", ")),
+    }
+}
+
+/// Takes a device away for which nothing was ever written.
+#[utoipa::path(delete, path = "/api/v1/devices/{name}", responses((status = 204)))]
+async fn remove(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let device = app.records.device(&name).await?;
+    app.records.remove_device(&device).await?;
+    let summary = format!("Device {name} taken away; nothing was ever written for it");
+    app.events
+        .note(&operator, "device.removed", &name, &summary)
+        .await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Names of fields for a sentence.
@@ -249,32 +379,6 @@ pub fn with_kept_secrets(
         .map_err(|e| ApiError::invalid("bad-value", format!("{}: {e}", field.label)))
 }
 
-impl App {
-    /// What becomes of a field of a device, its value checked and sealed where it is a secret, or
-    /// was set as one before (`sealed`), whatever the sheet calls it now.
-    pub fn change_of(
-        &self,
-        device: &Device,
-        field: &Field,
-        value: String,
-        sealed: bool,
-    ) -> Result<Change, ApiError> {
-        let (name, label) = (&device.name, &field.label);
-        field.check(&value).map_err(|why| {
-            ApiError::invalid("bad-value", format!("device {name}, {label}: {why}"))
-        })?;
-        Ok(match field.kind {
-            FieldKind::HostName => Change::HostName(value),
-            kind if kind.is_secret() || sealed => Change::Sealed(
-                self.store
-                    .keys
-                    .seal_secret(&of_device(device.id, &field.name), &value)?,
-            ),
-            _ => Change::Plain(value),
-        })
-    }
-}
-
 /// Changes settings, all or none. Secrets are sealed before they are kept.
 #[utoipa::path(patch, path = "/api/v1/devices/{name}/settings", request_body = api::SettingsChange,
     responses((status = 200, body = api::DeviceDetail)))]
@@ -285,7 +389,7 @@ async fn change(
     Given(given): Given<api::SettingsChange>,
 ) -> Result<Json<api::DeviceDetail>, ApiError> {
     let device = app.records.device(&name).await?;
-    let team = app.in_force.team().await?;
+    let team = app.in_force.team(&[device.id]).await?;
     let release = team.shelf.followed(&device).ok_or_else(|| {
         let detail = format!(
             "what can be set on {name} stands in the release sheet, and the catalogue has no release of {} for a {}; add one first",
@@ -293,7 +397,7 @@ async fn change(
         );
         ApiError::conflict("no-release", detail)
     })?;
-    let fields = shown::sheet(release)?.fields;
+    let fields = team.shelf.sheet(release)?.fields.clone();
     // A list of networks that came from a preset so far becomes the device's own with all of its
     // secrets.
     let counted = team.alone(&device, &fields).values;
@@ -320,7 +424,7 @@ async fn change(
                 let value = with_kept_secrets(field, value, before(&field_name))?;
                 let sealed =
                     team.sealed_on(device.id).contains(&field_name) || is_secret(&field_name);
-                app.change_of(&device, field, value, sealed)?
+                change_of(&app.store.keys, &device, field, value, sealed)?
             }
         };
         changes.push((field_name, change));
@@ -352,7 +456,7 @@ async fn preview(
     Query(taken): Query<Taken>,
 ) -> Result<Json<api::Preview>, ApiError> {
     let device = app.records.device(&name).await?;
-    let team = app.in_force.team().await?;
+    let team = app.in_force.team(&[device.id]).await?;
     let release = match &taken.release {
         Some(release) => app.records.release(release).await?,
         None => team.shelf.followed(&device).cloned().ok_or_else(|| {
@@ -360,8 +464,8 @@ async fn preview(
             ApiError::conflict("no-release", detail)
         })?,
     };
-    let sheet = shown::sheet(&release)?;
-    let counted = team.count(&device, &sheet);
+    let sheet = team.shelf.sheet(&release)?;
+    let counted = app.in_force.count(&team, &device, &sheet).await?;
     let laid = app
         .in_force
         .laid(&sheet, &counted, manifest_name(&release.manifest)?)
@@ -447,17 +551,4 @@ async fn put_fact(
         .note(&operator, "device.changed", &name, &summary)
         .await?;
     Ok(Json(detail(&app, &name).await?))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::mac;
-
-    #[test]
-    fn hardware_addresses_take_one_form() {
-        for text in ["5A-17-00-AB-cd-01", "5a:17:00:ab:cd:01", "5a1700abcd01"] {
-            assert_eq!(mac(text).as_deref(), Ok("5a:17:00:ab:cd:01"));
-        }
-        assert!(mac("5a:17:00:ab:cd").is_err() && mac("here").is_err());
-    }
 }

@@ -7,11 +7,11 @@ use axum::extract::{Path, State};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::boards::check_name;
 use super::extract::{Given, Operator};
 use crate::app::App;
 use crate::error::ApiError;
 use operations::feeds::{Item, password_name};
+use operations::names::check_name;
 use operations::work::fetch::check_url;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {

@@ -20,6 +20,7 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(list))
         .routes(routes!(show))
         .routes(routes!(cancel))
+        .routes(routes!(seen))
 }
 
 #[derive(Deserialize)]
@@ -82,5 +83,22 @@ async fn cancel(
             &format!("Job {id} asked to stop"),
         )
         .await?;
+    Ok(Json(job))
+}
+
+/// Keeps that somebody has seen how a job ended: its slot does not say so any more.
+#[utoipa::path(post, path = "/api/v1/jobs/{id}/seen", responses((status = 200, body = api::Job)))]
+async fn seen(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(id): Path<i64>,
+) -> Result<Json<api::Job>, ApiError> {
+    let job = app.jobs.show(id).await?;
+    if matches!(job.state.as_str(), "waiting" | "running") {
+        let detail = format!("job {id} is under way; there is no end to have seen");
+        return Err(ApiError::conflict("job-runs", detail));
+    }
+    app.records.see_job(id, &operator).await?;
+    app.slots.learn_failures().await;
     Ok(Json(job))
 }

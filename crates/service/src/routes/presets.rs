@@ -1,32 +1,34 @@
 //! Presets: values that several devices share, and which devices they touch.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use records::devices::{Change, Device};
+use records::devices::Change;
+use records::imprints::Some20;
+use records::lists;
 use records::presets::Preset;
-use records::releases::Release;
 use serde::Deserialize;
 use settings::{Effective, Field, Origin, Settings};
 use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::boards::check_name;
 use super::devices::{known_fields, with_kept_secrets};
-use super::extract::{Given, Operator};
+use super::extract::{Given, Operator, asked};
 use crate::app::App;
 use crate::error::ApiError;
-use operations::in_force::{Team, of_preset, recorded_settings};
+use operations::in_force::{Team, of_preset};
+use operations::names::check_name;
 use operations::shown;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list, add))
-        .routes(routes!(show, remove))
+        .routes(routes!(show, remove, rename))
+        .routes(routes!(touches))
         .routes(routes!(change))
         .routes(routes!(networks))
 }
@@ -39,17 +41,35 @@ struct Trial {
     dry_run: bool,
 }
 
-/// Presets by name.
-#[utoipa::path(get, path = "/api/v1/presets", responses((status = 200, body = Vec<api::Preset>)))]
-async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Preset>>, ApiError> {
-    let team = app.in_force.team().await?;
-    let mut shown = Vec::new();
-    for (preset, values) in &team.presets {
-        let devices = takers(&team, &preset.name).into_iter();
-        let names = devices.map(|(device, ..)| device.name.clone());
-        shown.push(view(preset, values, names.collect()));
+/// Presets by name: a page of those that are asked for.
+#[utoipa::path(get, path = "/api/v1/presets", params(api::PageQuery),
+    responses((status = 200, body = api::Page<api::Preset>)))]
+async fn list(
+    State(app): State<Arc<App>>,
+    Query(query): Query<api::PageQuery>,
+) -> Result<Json<api::Page<api::Preset>>, ApiError> {
+    let team = app.in_force.team(&[]).await?;
+    let word = query.search.as_deref().unwrap_or("").trim().to_lowercase();
+    let found = |(preset, _): &&(Preset, Settings)| {
+        let text = format!("{} {}", preset.name, preset.title).to_lowercase();
+        text.contains(&word)
+    };
+    let all: Vec<_> = team.presets.all().iter().filter(found).collect();
+    let name = |(preset, _): &&(Preset, Settings)| preset.name.clone();
+    let page = page_of(all, name, query.after.as_deref(), query.limit);
+    let presets: Vec<_> = page.items.iter().map(|(preset, _)| preset).collect();
+    let takers = app.in_force.takers(&team, &presets).await?;
+    let mut devices: HashMap<i64, u64> = HashMap::new();
+    for taker in &takers {
+        *devices.entry(taker.preset).or_default() += 1;
     }
-    Ok(Json(shown))
+    Ok(Json(page_with(page, |(preset, values)| {
+        view(
+            preset,
+            values,
+            devices.get(&preset.id).copied().unwrap_or(0),
+        )
+    })))
 }
 
 /// Makes a preset.
@@ -80,6 +100,46 @@ async fn show(
     Ok(Json(detail(&app, &name).await?))
 }
 
+/// The devices that a preset touches, by name: a page of them.
+#[utoipa::path(get, path = "/api/v1/presets/{name}/touches", params(api::PageQuery),
+    responses((status = 200, body = api::Page<api::Touched>)))]
+async fn touches(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+    Query(query): Query<api::PageQuery>,
+) -> Result<Json<api::Page<api::Touched>>, ApiError> {
+    let team = app.in_force.team(&[]).await?;
+    let preset = team.presets.find(&name)?.0.clone();
+    Ok(Json(touched(&app, &team, &preset, &query).await?))
+}
+
+/// Gives a preset another name or title.
+#[utoipa::path(patch, path = "/api/v1/presets/{name}", request_body = api::PresetChange,
+    responses((status = 200, body = api::PresetDetail)))]
+async fn rename(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(given): Given<api::PresetChange>,
+) -> Result<Json<api::PresetDetail>, ApiError> {
+    let preset = app.records.preset(&name).await?;
+    if let Some(new) = &given.name {
+        check_name("preset", new)?;
+    }
+    app.records
+        .rename_preset(preset.id, given.name.as_deref(), given.title.as_deref())
+        .await?;
+    let now = given.name.unwrap_or(preset.name);
+    let summary = match now == name {
+        true => format!("Preset {name} has another title"),
+        false => format!("Preset {name} is called {now} now"),
+    };
+    app.events
+        .note(&operator, "preset.changed", &now, &summary)
+        .await?;
+    Ok(Json(detail(&app, &now).await?))
+}
+
 /// Takes a preset and its values away.
 #[utoipa::path(delete, path = "/api/v1/presets/{name}", responses((status = 204)))]
 async fn remove(
@@ -107,9 +167,8 @@ async fn change(
     Query(trial): Query<Trial>,
     Given(given): Given<api::SettingsChange>,
 ) -> Result<Json<api::PresetDetail>, ApiError> {
-    let mut team = app.in_force.team().await?;
-    let place = place(&team, &name)?;
-    let (preset, before) = team.presets[place].clone();
+    let mut team = app.in_force.team(&[]).await?;
+    let (preset, before) = team.presets.find(&name)?.clone();
     let fields = catalogue_fields(&team);
     let (mut after, mut changes) = (before.clone(), Vec::new());
     for (field_name, value) in given.set {
@@ -142,7 +201,7 @@ async fn change(
             return Err(ApiError::invalid("bad-value", detail));
         }
         let secret = known.iter().any(|field| field.kind.is_secret())
-            || team.sealed_in_preset(preset.id).contains(&field_name);
+            || team.presets.sealed_in(preset.id).contains(&field_name);
         let change = match secret {
             true => Change::Sealed(
                 app.store
@@ -164,8 +223,8 @@ async fn change(
             .note(&operator, "preset.changed", &name, &summary)
             .await?;
     }
-    team.presets[place].1 = after;
-    Ok(Json(detail_of(&app, &team, place).await?))
+    team.suppose_presets(team.presets.suppose(preset.id, after.clone()));
+    Ok(Json(detail_of(&app, &team, &preset, &after).await?))
 }
 
 /// Wi-Fi networks by name and passphrase: whose cards carry them, and on whom they are set. So a
@@ -173,98 +232,46 @@ async fn change(
 /// behind it, until no card carries only that.
 #[utoipa::path(get, path = "/api/v1/networks", responses((status = 200, body = Vec<api::CarriedNetwork>)))]
 async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNetwork>>, ApiError> {
-    let team = app.in_force.team().await?;
-    #[derive(Default)]
-    struct Where {
-        carried: Vec<String>,
-        set_on: Vec<String>,
+    let team = app.in_force.team(&[]).await?;
+    let names = |some: Some20| api::Names {
+        names: some.names,
+        total: some.total as u64,
+    };
+    let mut set_on = app.in_force.networks_set(&team).await?;
+    let unknown = names(app.records.unknown_carriers().await?);
+    let mut found: BTreeMap<(String, String), Some20> = BTreeMap::new();
+    for one in app.records.carried_networks().await? {
+        found.insert((one.name, one.fingerprint), one.devices);
     }
-    let mut found: BTreeMap<(String, Option<String>), Where> = BTreeMap::new();
-    let carried: BTreeMap<_, _> = app
-        .records
-        .carried_settings()
-        .await?
-        .into_iter()
-        .map(|one| (one.device, one.settings))
-        .collect();
-    let mut unknown = Vec::new();
-    for device in &team.devices {
-        match carried.get(&device.name) {
-            None => {}
-            // Whoever may carry a network counts as carrying it.
-            Some(None) => unknown.push(device.name.clone()),
-            Some(Some(settings)) => {
-                for network in named_networks(&shown::settings_of(settings)) {
-                    let place = found.entry(network).or_default();
-                    place.carried.push(device.name.clone());
-                }
-            }
-        }
-        let Some(release) = team.shelf.followed(device) else {
-            continue;
-        };
-        let counted = team.alone(device, &team.sheet(release)?.fields);
-        let now = recorded_settings(&app.store.keys, &counted.fields, &counted.values);
-        for network in named_networks(&now) {
-            let place = found.entry(network).or_default();
-            place.set_on.push(device.name.clone());
-        }
+    for network in set_on.keys() {
+        found.entry(network.clone()).or_default();
     }
     let shown = found
         .into_iter()
-        .map(|((name, fingerprint), place)| api::CarriedNetwork {
-            name,
-            fingerprint,
-            devices: place.carried,
+        .map(|(network, devices)| api::CarriedNetwork {
+            set_on: names(set_on.remove(&network).unwrap_or_default()),
+            name: network.0,
+            fingerprint: Some(network.1).filter(|text| !text.is_empty()),
+            devices: names(devices),
             not_known: unknown.clone(),
-            set_on: place.set_on,
         });
     Ok(Json(shown.collect()))
 }
 
-/// The networks among settings: lists of them, or a name and the passphrase that is set with it.
-fn named_networks(settings: &[api::Setting]) -> Vec<(String, Option<String>)> {
-    let mut found: Vec<_> = settings
-        .iter()
-        .flat_map(|one| &one.networks)
-        .map(|network| (network.name.clone(), network.fingerprint.clone()))
-        .collect();
-    let of_kind = |kind: &str| {
-        let one = settings.iter().find(|one| one.kind == kind)?;
-        one.value.clone()
-    };
-    if let Some(name) = of_kind("network-name") {
-        let fingerprint = of_kind("passphrase");
-        let fingerprint =
-            fingerprint.map(|text| text.trim_start_matches("fingerprint ").to_owned());
-        found.push((name, fingerprint));
-    }
-    found
-}
-
-fn place(team: &Team, name: &str) -> Result<usize, ApiError> {
-    let found = team
-        .presets
-        .iter()
-        .position(|(preset, _)| preset.name == name);
-    found.ok_or_else(|| ApiError::missing(format!("there is no preset {name:?}")))
-}
-
 /// Another preset that sets the field for the same devices.
 fn rival<'a>(team: &'a Team, preset: &Preset, field: &str) -> Option<&'a str> {
-    team.presets
-        .iter()
-        .find(|(other, values)| {
-            other.id != preset.id && other.site == preset.site && values.contains_key(field)
-        })
-        .map(|(other, _)| other.name.as_str())
+    let mut all = team.presets.all().iter();
+    let found = all.find(|(other, values)| {
+        other.id != preset.id && other.site == preset.site && values.contains_key(field)
+    });
+    found.map(|(other, _)| other.name.as_str())
 }
 
 /// The fields of all releases, those of newer ones first, without repetitions.
 fn catalogue_fields(team: &Team) -> Vec<Field> {
     let mut fields: Vec<Field> = Vec::new();
     for release in &team.shelf.releases {
-        let Ok(sheet) = team.sheet(release) else {
+        let Ok(sheet) = team.shelf.sheet(release) else {
             continue;
         };
         for field in &sheet.fields {
@@ -276,29 +283,33 @@ fn catalogue_fields(team: &Team) -> Vec<Field> {
     fields
 }
 
-/// Devices that take values from a preset, with their release and the fields they take.
-fn takers<'a>(team: &'a Team, preset: &str) -> Vec<(&'a Device, &'a Release, Vec<String>)> {
-    let mut found = Vec::new();
-    for device in team.devices.iter().filter(|one| one.state != "retired") {
-        let Some(release) = team.shelf.followed(device) else {
-            continue;
-        };
-        let Ok(sheet) = team.sheet(release) else {
-            continue;
-        };
-        let values = team.alone(device, &sheet.fields).values.into_iter();
-        let taken: Vec<String> = values
-            .filter(|one| one.preset.as_deref() == Some(preset))
-            .map(|one| one.name)
-            .collect();
-        if !taken.is_empty() {
-            found.push((device, release, taken));
-        }
-    }
-    found
+/// One page of a list that is at hand in memory, in the order of its names.
+fn page_of<T>(
+    all: Vec<T>,
+    name: impl Fn(&T) -> String,
+    after: Option<&str>,
+    limit: Option<u32>,
+) -> api::Page<T> {
+    let asked = asked(None, limit);
+    let limit = asked.limit.clamp(1, lists::MOST) as usize;
+    let total = all.len() as u64;
+    let behind = |one: &T| after.is_none_or(|after| name(one).as_str() > after);
+    let mut items: Vec<T> = all.into_iter().filter(behind).take(limit + 1).collect();
+    let more = items.len() > limit;
+    items.truncate(limit);
+    let next = items.last().filter(|_| more).map(name);
+    api::Page { items, next, total }
 }
 
-fn view(preset: &Preset, values: &Settings, devices: Vec<String>) -> api::Preset {
+fn page_with<T, U>(page: api::Page<T>, change: impl FnMut(T) -> U) -> api::Page<U> {
+    api::Page {
+        items: page.items.into_iter().map(change).collect(),
+        next: page.next,
+        total: page.total,
+    }
+}
+
+fn view(preset: &Preset, values: &Settings, devices: u64) -> api::Preset {
     api::Preset {
         name: preset.name.clone(),
         title: preset.title.clone(),
@@ -311,27 +322,90 @@ fn view(preset: &Preset, values: &Settings, devices: Vec<String>) -> api::Preset
 }
 
 async fn detail(app: &App, name: &str) -> Result<api::PresetDetail, ApiError> {
-    let team = app.in_force.team().await?;
-    let place = place(&team, name)?;
-    detail_of(app, &team, place).await
+    let team = app.in_force.team(&[]).await?;
+    let (preset, values) = team.presets.find(name)?;
+    detail_of(app, &team, preset, values).await
 }
 
-async fn detail_of(app: &App, team: &Team, place: usize) -> Result<api::PresetDetail, ApiError> {
-    let (preset, values) = &team.presets[place];
-    let mut touches = Vec::new();
-    for (device, release, fields) in takers(team, &preset.name) {
-        let counted = team.count(device, &*team.sheet(release)?);
-        touches.push(api::Touched {
+/// A page of the devices that a preset touches; with the presets of `team`, as they are or are
+/// supposed to be.
+async fn touched(
+    app: &App,
+    team: &Team,
+    preset: &Preset,
+    query: &api::PageQuery,
+) -> Result<api::Page<api::Touched>, ApiError> {
+    let mut takers = app.in_force.takers(team, &[preset]).await?;
+    if let Some(word) = query.search.as_deref() {
+        let word = word.trim().to_lowercase();
+        takers.retain(|taker| taker.name.to_lowercase().contains(&word));
+    }
+    takers.sort_by(|a, b| a.name.cmp(&b.name));
+    let page = page_of(
+        takers,
+        |one| one.name.clone(),
+        query.after.as_deref(),
+        query.limit,
+    );
+    let ids: Vec<_> = page.items.iter().map(|taker| taker.device).collect();
+    let mut asked = app.in_force.team(&ids).await?;
+    asked.presets = team.presets.clone();
+    let devices = app.records.devices_of(&ids).await?;
+    let mut carried = app.records.carried_by(&ids).await?;
+    let mut counted = Vec::new();
+    for device in &devices {
+        if let Some(release) = asked.shelf.followed(device) {
+            let sheet = asked.shelf.sheet(release)?;
+            counted.push((device, release, asked.alone(device, &sheet.fields)));
+        }
+    }
+    let pairs: Vec<_> = counted
+        .iter()
+        .map(|(device, _, counted)| (*device, counted))
+        .collect();
+    let mut problems: HashMap<i64, Vec<String>> = HashMap::new();
+    for (device, problem) in app.in_force.collisions(&asked, &pairs).await? {
+        problems.entry(device).or_default().push(problem.rule);
+    }
+    let mut rows: HashMap<i64, api::Touched> = HashMap::new();
+    for (device, release, counted) in counted {
+        let own = counted.problems.iter().map(|one| one.rule.clone());
+        let beside = problems.remove(&device.id).unwrap_or_default();
+        let row = api::Touched {
             device: device.name.clone(),
             card: device.card.clone(),
-            fields,
-            outdated: app
-                .in_force
-                .outdated(device, &counted, Some(release))
-                .await?,
-            problems: counted.problems.into_iter().map(|one| one.rule).collect(),
-        });
+            fields: Vec::new(),
+            problems: own.chain(beside).collect(),
+            outdated: app.in_force.outdated(
+                device,
+                &counted,
+                Some(release),
+                carried.remove(&device.id),
+            ),
+        };
+        rows.insert(device.id, row);
     }
+    let items = page.items.into_iter().filter_map(|taker| {
+        let row = rows.remove(&taker.device)?;
+        Some(api::Touched {
+            fields: taker.fields,
+            ..row
+        })
+    });
+    Ok(api::Page {
+        items: items.collect(),
+        next: page.next,
+        total: page.total,
+    })
+}
+
+async fn detail_of(
+    app: &App,
+    team: &Team,
+    preset: &Preset,
+    values: &Settings,
+) -> Result<api::PresetDetail, ApiError> {
+    let touches = touched(app, team, preset, &api::PageQuery::default()).await?;
     let (mut shown, mut unset, mut seen) = (Vec::new(), Vec::new(), Vec::new());
     for field in catalogue_fields(team) {
         if seen.contains(&field.name) {
@@ -347,7 +421,7 @@ async fn detail_of(app: &App, team: &Team, place: usize) -> Result<api::PresetDe
                     origin: Some(Origin::Preset),
                     preset: Some(preset.name.clone()),
                     secret: field.kind.is_secret()
-                        || team.sealed_in_preset(preset.id).contains(&field.name),
+                        || team.presets.sealed_in(preset.id).contains(&field.name),
                     applies: true,
                 };
                 shown.push(shown::masked_setting(&field, Some(&one), &app.store.keys));
@@ -355,9 +429,8 @@ async fn detail_of(app: &App, team: &Team, place: usize) -> Result<api::PresetDe
             None => unset.push(shown::masked_setting(&field, None, &app.store.keys)),
         }
     }
-    let devices = touches.iter().map(|one| one.device.clone()).collect();
     Ok(api::PresetDetail {
-        preset: view(preset, values, devices),
+        preset: view(preset, values, touches.total),
         settings: shown,
         unset,
         touches,

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use imagecraft::container::Published;
 use records::jobs::NewJob;
@@ -13,7 +13,7 @@ use settings::{Sheet, split_file_name};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::extract::{Given, Operator, RequestKey};
+use super::extract::{Given, Operator, RequestKey, asked};
 use crate::app::App;
 use crate::error::ApiError;
 use operations::feeds::Item;
@@ -24,7 +24,8 @@ use operations::work::{Expected, ImportOrder, Named, Place, TakenFile, declared_
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list, add))
-        .routes(routes!(show))
+        .routes(routes!(show, remove))
+        .routes(routes!(carriers))
         .routes(routes!(revise))
         .routes(routes!(set_state))
         .routes(routes!(make_current))
@@ -34,10 +35,14 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 /// Releases, newest first.
 #[utoipa::path(get, path = "/api/v1/releases", responses((status = 200, body = Vec<api::Release>)))]
 async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Release>>, ApiError> {
-    let shelf = app.catalogue.shelf(None).await?;
+    let shelf = app.catalogue.shelf().await?;
+    let carried = app.records.carried_counts().await?;
     let mut rows: Vec<_> = shelf.releases.iter().collect();
     rows.sort_by_key(|release| std::cmp::Reverse(release.id));
-    let shown = rows.into_iter().map(|row| shelf.release(row));
+    let shown = rows.into_iter().map(|row| {
+        let carried = carried.get(&row.id).copied().unwrap_or_default();
+        shelf.release(row, carried)
+    });
     Ok(Json(shown.collect()))
 }
 
@@ -48,6 +53,41 @@ async fn show(
     Path(name): Path<String>,
 ) -> Result<Json<api::ReleaseDetail>, ApiError> {
     Ok(Json(app.catalogue.detail(&name).await?))
+}
+
+/// Takes a release away that nobody ever carried.
+#[utoipa::path(delete, path = "/api/v1/releases/{name}", responses((status = 204)))]
+async fn remove(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    let release = app.records.release(&name).await?;
+    app.records.remove_release(&release).await?;
+    let summary = format!(
+        "Release {} taken away; nobody ever carried it",
+        release.name
+    );
+    app.events
+        .note(&operator, "release.removed", &release.name, &summary)
+        .await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The cards that carry a release, by device: a page of them.
+#[utoipa::path(get, path = "/api/v1/releases/{name}/carriers", params(api::PageQuery),
+    responses((status = 200, body = api::Page<api::Carrier>)))]
+async fn carriers(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+    Query(query): Query<api::PageQuery>,
+) -> Result<Json<api::Page<api::Carrier>>, ApiError> {
+    let release = app.records.release(&name).await?;
+    let page = app
+        .records
+        .carriers(release.id, &asked(query.after, query.limit))
+        .await?;
+    Ok(Json(shown::page(page, shown::carrier)))
 }
 
 /// Reads a sheet that somebody sent, on a thread of its own: it is bounded, and still takes its time.

@@ -47,7 +47,7 @@ async fn main() -> Result<()> {
     browser
         .press_in("//section[@aria-label='Slot 2']", "Write…")
         .await?;
-    browser.choose("Device", "quay-03").await?;
+    browser.find_out("Device", "quay-03").await?;
     browser.press("Show the plan").await?;
     browser.see("Lost:").await?;
     browser.picture(&shot("console-plan")).await?;
@@ -55,7 +55,7 @@ async fn main() -> Result<()> {
     browser
         .press_in("//section[@aria-label='Slot 1']", "Write…")
         .await?;
-    browser.choose("Device", "quay-01").await?;
+    browser.find_out("Device", "quay-01").await?;
     browser.press("Show the plan").await?;
     browser.fill("sticker", "C-0003").await?;
     browser.press("Overwrite this card").await?;

@@ -8,9 +8,10 @@ use std::io::{IsTerminal as _, Write as _};
 use std::path::PathBuf;
 
 use anyhow::{Context as _, bail};
-use api::{Comparison, Difference, NewCurrent, NewEvidence, NewSheet, NewState};
+use api::{Comparison, Difference, NewCurrent, NewEvidence, NewSheet, NewState, PageQuery};
 use clap::Subcommand;
 
+use super::list::{Paging, rest};
 use crate::follow::follow;
 use crate::{Context, text};
 
@@ -75,10 +76,17 @@ pub enum Release {
         #[arg(default_value = "")]
         note: String,
     },
+    /// Take a release away that nobody ever carried.
+    Remove {
+        /// Name of the release.
+        name: String,
+    },
     /// List the devices whose card carries a release.
     Carriers {
         /// Name of the release.
         name: String,
+        #[command(flatten)]
+        paging: Paging,
     },
     /// List the files in a folder of a partition.
     Files {
@@ -170,10 +178,22 @@ impl Release {
                 let seen = NewEvidence { board, boots, note };
                 context.show(&client.note_evidence(&name, &seen).await?, show)
             }
-            Self::Carriers { name } => {
-                let carriers = client.release(&name).await?.carriers;
-                context.show(&carriers, |carriers| {
-                    let rows = carriers.iter().map(|one| {
+            Self::Remove { name } => {
+                client.remove_release(&name).await?;
+                context.done(&format!("release {name} is taken away"))
+            }
+            Self::Carriers { name, paging } => {
+                let ask = async |after, limit| {
+                    let query = PageQuery {
+                        search: None,
+                        after,
+                        limit: Some(limit),
+                    };
+                    client.carriers(&name, &query).await
+                };
+                let page = paging.gather(ask).await?;
+                context.show(&page, |page| {
+                    let rows = page.items.iter().map(|one| {
                         [
                             match (&one.device, one.carried) {
                                 (Some(device), true) => device.clone(),
@@ -188,6 +208,7 @@ impl Release {
                         ]
                     });
                     text::table(["device", "card", "imprint", "written"], &[2], rows);
+                    rest(page, "carriers");
                 })
             }
             Self::Files { name, place: at } => {

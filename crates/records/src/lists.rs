@@ -1,0 +1,207 @@
+//! Long lists, a page at a time: what is asked for, in which order, from which row on.
+//!
+//! A page begins behind the last row of the one before (its key and number), so that rows that come
+//! or go meanwhile neither repeat nor hide others, and the last page costs as much as the first.
+
+use sqlx::postgres::{PgPool, PgRow};
+use sqlx::{FromRow, Postgres, QueryBuilder, Row};
+
+use crate::RecordError;
+
+/// Most rows of one page.
+pub const MOST: i64 = 500;
+
+/// Which page is asked for.
+#[derive(Clone, Debug)]
+pub struct Asked {
+    /// Where the page before ended; the first page without.
+    pub after: Option<String>,
+    /// Most rows, 1 to [`MOST`].
+    pub limit: i64,
+    /// What the rows are sorted by; the list's usual order without.
+    pub sort: Option<String>,
+    /// Last rows first.
+    pub descending: bool,
+}
+
+impl Default for Asked {
+    fn default() -> Self {
+        Self {
+            after: None,
+            limit: MOST,
+            sort: None,
+            descending: false,
+        }
+    }
+}
+
+/// One page of a list.
+#[derive(Clone, Debug)]
+pub struct Page<T> {
+    /// Its rows.
+    pub items: Vec<T>,
+    /// Where it ended, if there are more.
+    pub next: Option<String>,
+    /// How many rows the whole list has.
+    pub total: i64,
+}
+
+impl<T> Page<T> {
+    /// The same with each row as something else.
+    pub fn map<U>(self, change: impl FnMut(T) -> U) -> Page<U> {
+        Page {
+            items: self.items.into_iter().map(change).collect(),
+            next: self.next,
+            total: self.total,
+        }
+    }
+}
+
+/// A way to sort a list: its word, the expression, and whether that is a number.
+pub(crate) struct Order {
+    pub(crate) word: &'static str,
+    pub(crate) key: &'static str,
+    pub(crate) number: bool,
+}
+
+/// Sorted by a text.
+pub(crate) const fn text(word: &'static str, key: &'static str) -> Order {
+    Order {
+        word,
+        key,
+        number: false,
+    }
+}
+
+/// Sorted by a whole number.
+pub(crate) const fn number(word: &'static str, key: &'static str) -> Order {
+    Order {
+        word,
+        key,
+        number: true,
+    }
+}
+
+/// What a list is made of. All of it is our own text; what somebody typed goes in as a value.
+pub(crate) struct List {
+    /// What kind of thing is listed, for refusals.
+    pub(crate) noun: &'static str,
+    /// What is read of each row.
+    pub(crate) columns: &'static str,
+    /// Tables and joins that rows are read from.
+    pub(crate) from: &'static str,
+    /// The number that tells rows apart.
+    pub(crate) id: &'static str,
+    /// Ways to sort, the usual one first.
+    pub(crate) orders: &'static [Order],
+}
+
+/// A condition that is added to a query, beginning with ` and `.
+pub(crate) type Filter<'a> = dyn Fn(&mut QueryBuilder<Postgres>) + Sync + 'a;
+
+impl List {
+    /// One page of the rows that `filter` lets through.
+    pub(crate) async fn page<T>(
+        &self,
+        pool: &PgPool,
+        asked: &Asked,
+        filter: &Filter<'_>,
+    ) -> Result<Page<T>, RecordError>
+    where
+        T: for<'r> FromRow<'r, PgRow>,
+    {
+        let order = self.order(asked.sort.as_deref())?;
+        let limit = asked.limit.clamp(1, MOST);
+        let total = {
+            let mut query =
+                QueryBuilder::new(format!("select count(*) from {} where true", self.from));
+            filter(&mut query);
+            query.build_query_scalar().fetch_one(pool).await?
+        };
+        let (key, id) = (order.key, self.id);
+        let mut query = QueryBuilder::new(format!(
+            "select {}, ({key})::text as list_key, {id} as list_id from {} where true",
+            self.columns, self.from
+        ));
+        filter(&mut query);
+        let (compare, direction) = match asked.descending {
+            true => ("<", "desc"),
+            false => (">", "asc"),
+        };
+        if let Some(after) = &asked.after {
+            let (at, row) = self.place(after, order)?;
+            query.push(format!(" and ({key}, {id}) {compare} ("));
+            match order.number {
+                true => query.push_bind(at.parse::<i64>().map_err(|_| self.foreign())?),
+                false => query.push_bind(at),
+            };
+            query.push(", ").push_bind(row).push(")");
+        }
+        query.push(format!(
+            " order by {key} {direction}, {id} {direction} limit "
+        ));
+        query.push_bind(limit + 1);
+        let mut rows: Vec<PgRow> = query.build().fetch_all(pool).await?;
+        let more = rows.len() as i64 > limit;
+        rows.truncate(limit as usize);
+        let next = match rows.last().filter(|_| more) {
+            Some(row) => {
+                let (key, id): (String, i64) = (row.try_get("list_key")?, row.try_get("list_id")?);
+                Some(hex::encode(format!("{}\n{id}\n{key}", order.word)))
+            }
+            None => None,
+        };
+        let items = rows.iter().map(T::from_row).collect::<Result<_, _>>()?;
+        Ok(Page { items, next, total })
+    }
+
+    fn order(&self, word: Option<&str>) -> Result<&Order, RecordError> {
+        let Some(word) = word else {
+            return Ok(&self.orders[0]);
+        };
+        self.orders
+            .iter()
+            .find(|order| order.word == word)
+            .ok_or_else(|| {
+                let words: Vec<_> = self.orders.iter().map(|order| order.word).collect();
+                RecordError::Asked(format!(
+                    "the list of {} cannot be sorted by {word:?}; it can by {}",
+                    self.noun,
+                    words.join(", ")
+                ))
+            })
+    }
+
+    fn foreign(&self) -> RecordError {
+        RecordError::Asked(format!(
+            "that is no place in this list of {}; begin again with its first page",
+            self.noun
+        ))
+    }
+
+    /// Key and number of the row that the page before ended with.
+    fn place(&self, after: &str, order: &Order) -> Result<(String, i64), RecordError> {
+        let text = hex::decode(after)
+            .ok()
+            .and_then(|bytes| String::from_utf8(bytes).ok());
+        let text = text.ok_or_else(|| self.foreign())?;
+        let mut parts = text.splitn(3, '\n');
+        let (word, id, key) = (parts.next(), parts.next(), parts.next());
+        match (word, id.and_then(|id| id.parse().ok()), key) {
+            (Some(word), Some(id), Some(key)) if word == order.word => Ok((key.into(), id)),
+            _ => Err(self.foreign()),
+        }
+    }
+}
+
+/// A text to look for anywhere in another, as `like` takes it.
+pub(crate) fn anywhere(text: &str) -> String {
+    let mut pattern = String::from("%");
+    for c in text.trim().chars() {
+        if matches!(c, '%' | '_' | '\\') {
+            pattern.push('\\');
+        }
+        pattern.push(c);
+    }
+    pattern + "%"
+}
