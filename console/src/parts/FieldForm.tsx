@@ -79,7 +79,7 @@ function FieldView({
     const set = typed !== undefined ? typed !== null : setting.value != null;
     const own = setting.origin === owner || typed !== undefined;
     return (
-        <div className="grid grid-cols-[11rem_22rem_1fr] items-start gap-3 text-sm">
+        <div className="grid items-start gap-x-3 gap-y-1 sm:grid-cols-[11rem_22rem_1fr] text-sm">
             <label htmlFor={`field-${setting.name}`} className="pt-1.5 font-semibold">
                 {setting.label}
                 {setting.required === true && <span className="text-faded"> *</span>}

@@ -83,7 +83,7 @@ export function Finder({
                 role="listbox"
                 aria-label={label}
                 hidden={!open}
-                className="absolute top-full right-0 left-0 z-20 max-h-64 overflow-y-auto rounded-sm border border-ink bg-sheet"
+                className="absolute top-full right-0 left-0 z-20 max-h-56 overflow-y-auto rounded-sm border border-ink bg-sheet"
             >
                 {items.map(([name, about], place) => (
                     <li

@@ -75,7 +75,7 @@ function SearchField({ value, change }: { value: string; change: (text: string) 
         };
     });
     return (
-        <label className="grid gap-1">
+        <label className="col-span-2 grid gap-1">
             Search
             <input
                 ref={field}
@@ -85,7 +85,7 @@ function SearchField({ value, change }: { value: string; change: (text: string) 
                 onChange={(event) => {
                     setTyped(event.target.value);
                 }}
-                className={`${FIELD} w-52`}
+                className={`${FIELD} w-full sm:w-44`}
             />
         </label>
     );
@@ -104,7 +104,7 @@ export function FilterBar({
     choices: FilterChoice[];
 }) {
     return (
-        <search className="mb-3 flex flex-wrap items-end gap-3 text-sm">
+        <search className="mb-3 grid grid-cols-2 items-end gap-3 text-sm sm:flex sm:flex-wrap">
             <SearchField
                 value={filters["search"] ?? ""}
                 change={(text) => {
@@ -112,14 +112,14 @@ export function FilterBar({
                 }}
             />
             {choices.map(([label, name, values]) => (
-                <label key={name} className="grid gap-1">
+                <label key={name} className="grid min-w-0 gap-1">
                     {label}
                     <select
                         value={filters[name] ?? ""}
                         onChange={(event) => {
                             change(name, event.target.value);
                         }}
-                        className={FIELD}
+                        className={`${FIELD} w-full sm:w-32`}
                     >
                         <option value="">any</option>
                         {values.map(([value, shown]) => (

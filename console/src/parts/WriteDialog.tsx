@@ -45,7 +45,7 @@ export function WriteDialog({ slot, disabled }: { slot: number; disabled: boolea
                     onInteractOutside={(event) => {
                         event.preventDefault();
                     }}
-                    className="fixed top-1/2 left-1/2 max-h-[92vh] w-[46rem] max-w-[95vw] -translate-x-1/2 -translate-y-1/2 overflow-y-auto rounded-sm border border-ink bg-sheet p-5"
+                    className="fixed top-1/2 left-1/2 max-h-[92vh] min-h-[min(92vh,28rem)] w-[46rem] max-w-[95vw] -translate-x-1/2 -translate-y-1/2 overflow-y-auto rounded-sm border border-ink bg-sheet p-5"
                 >
                     <Dialog.Title className="mb-3 text-lg font-semibold">Write the card in slot {slot}</Dialog.Title>
                     {open && <Steps slot={slot} />}

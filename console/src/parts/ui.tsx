@@ -110,10 +110,10 @@ export function Sheet({ title, children }: { title?: string; children: ReactNode
 }
 
 export const TABLE =
-    "w-full border-collapse text-sm [&_td]:border-t [&_td]:border-line [&_td]:px-3 [&_td]:py-2 [&_th]:px-3 [&_th]:py-2";
+    "w-full border-collapse text-sm [&_td]:border-t [&_td]:border-line [&_td]:px-3 [&_td]:py-2 [&_td:first-child]:whitespace-nowrap [&_th]:px-3 [&_th]:py-2";
 
 /** A long table scrolls by itself, its head stays. */
-export const TALL = "max-h-[calc(100vh-15rem)] min-h-64 overflow-auto rounded-sm border border-line bg-sheet";
+export const TALL = "overflow-auto rounded-sm sm:max-h-[max(16rem,calc(100vh-18.5rem))] border border-line bg-sheet";
 
 export function Table({ head, children }: { head: string[]; children: ReactNode }) {
     return (

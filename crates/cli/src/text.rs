@@ -70,7 +70,7 @@ pub fn table<const N: usize>(
     if any {
         println!("{}", table.trim_fmt());
     } else {
-        println!("nothing yet");
+        println!("none");
     }
 }
 

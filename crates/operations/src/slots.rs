@@ -486,8 +486,14 @@ impl Slots {
             let bound = Bound::to(card, insertion)?;
             Ok((look(card)?, bound))
         });
-        let (contents, bound) = looked.await?;
-        match self.identify(slot, medium, &contents, &bound).await {
+        let (mut contents, bound) = looked.await?;
+        let identified = async {
+            let label = self.identify(slot, medium, &contents, &bound).await?;
+            self.call_by_its_name(&mut contents, label.as_deref())
+                .await?;
+            Ok::<_, Refusal>(label)
+        };
+        match identified.await {
             Ok(label) => Ok(Found {
                 contents,
                 bound,
@@ -501,6 +507,24 @@ impl Slots {
                 again: Some(Instant::now() + AGAIN),
             }),
         }
+    }
+
+    /// A device may be called something else than when its card was written: it is called what the
+    /// records call it, as long as that write is what is on the card.
+    async fn call_by_its_name(
+        &self,
+        contents: &mut Contents,
+        label: Option<&str>,
+    ) -> Result<(), Refusal> {
+        let (Occupant::Stamped(stamp), Some(label)) = (&mut contents.occupant, label) else {
+            return Ok(());
+        };
+        if let Some(imprint) = self.records.imprint(stamp.imprint).await?
+            && imprint.card == label
+        {
+            stamp.device = imprint.device;
+        }
+        Ok(())
     }
 
     /// Does something with a card on a thread, within the time limit of a look.

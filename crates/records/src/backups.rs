@@ -92,7 +92,7 @@ const LIST: List = List {
     from: FROM,
     id: "b.id",
     orders: &[
-        lists::number("newest", "-b.id"),
+        lists::newest("newest", "b.id"),
         lists::text("name", "b.name"),
         lists::text("device", "coalesce(d.name, '')"),
         lists::number("card", "c.id"),
@@ -106,8 +106,11 @@ impl Wanted {
             .as_deref()
             .filter(|text| !text.trim().is_empty())
         {
-            query.push(" and concat_ws(' ', b.name, c.label, d.name) ilike ");
-            query.push_bind(anywhere(text));
+            let text = anywhere(&text.to_lowercase());
+            query
+                .push(" and (lower(b.name || ' ' || c.label) like ")
+                .push_bind(text.clone());
+            query.push(" or d.words like ").push_bind(text).push(")");
         }
         for (column, value) in [("c.label", &self.card), ("d.name", &self.device)] {
             if let Some(value) = value {

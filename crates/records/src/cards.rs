@@ -31,7 +31,7 @@ pub struct Card {
 /// Which cards are asked for: those that all of it holds of.
 #[derive(Clone, Debug, Default)]
 pub struct Wanted {
-    /// A text anywhere in label, device or notes.
+    /// A text anywhere in label or notes, or in what its device is found by.
     pub search: Option<String>,
     /// State.
     pub state: Option<String>,
@@ -43,13 +43,23 @@ pub struct Wanted {
     pub carries: Option<i64>,
 }
 
-/// What is read of a card, from [`FROM`].
-const COLUMNS: &str =
-    "c.id, c.label, c.size, c.kind, s.state, d.name as device, c.added_by, c.added_at, c.notes";
+/// The state of a card: what somebody said, else what follows from what is on it, as in `card_states`.
+macro_rules! state {
+    () => {
+        "(case when c.state <> 'blank' then c.state when c.imprint_state = 'writing' then 'writing'
+            when c.imprint_state = 'verified' then 'imprinted' when c.imprint_state is not null then 'incomplete'
+            else 'blank' end)"
+    };
+}
 
-const FROM: &str =
-    "cards c join card_states s on s.id = c.id left join imprints i on i.id = c.imprint_id
-    left join devices d on d.id = i.device_id";
+/// What is read of a card, from [`FROM`].
+const COLUMNS: &str = concat!(
+    "c.id, c.label, c.size, c.kind, d.name as device, c.added_by, c.added_at, c.notes, ",
+    state!(),
+    " as state"
+);
+
+const FROM: &str = "cards c left join devices d on d.id = c.device_id";
 
 const LIST: List = List {
     noun: "cards",
@@ -58,7 +68,7 @@ const LIST: List = List {
     id: "c.id",
     orders: &[
         lists::number("label", "c.id"),
-        lists::text("state", "s.state"),
+        lists::text("state", state!()),
         lists::number("size", "c.size"),
         lists::text("device", "coalesce(d.name, '')"),
     ],
@@ -71,11 +81,14 @@ impl Wanted {
             .as_deref()
             .filter(|text| !text.trim().is_empty())
         {
-            query.push(" and concat_ws(' ', c.label, d.name, c.notes) ilike ");
-            query.push_bind(anywhere(text));
+            let text = anywhere(&text.to_lowercase());
+            query
+                .push(" and (lower(c.label || ' ' || c.notes) like ")
+                .push_bind(text.clone());
+            query.push(" or d.words like ").push_bind(text).push(")");
         }
         for (column, value) in [
-            ("s.state", &self.state),
+            (state!(), &self.state),
             ("d.name", &self.device),
             ("d.site", &self.site),
         ] {
@@ -86,8 +99,9 @@ impl Wanted {
             }
         }
         if let Some(release) = self.carries {
-            query.push(" and i.state = 'verified' and i.origin_release_id = ");
-            query.push_bind(release);
+            query
+                .push(" and c.carried_release_id = ")
+                .push_bind(release);
         }
     }
 }
@@ -166,9 +180,8 @@ impl Records {
         elsewhere: &[String],
     ) -> Result<Option<String>, RecordError> {
         let found = sqlx::query_scalar!(
-            r#"select label as "label!" from cards c left join on_card i on i.card_id = c.id
-               where c.size = $1 and c.edges = $2 and not (c.label = any($3))
-                 and (i.id is null or i.state = 'in doubt') order by c.id limit 1"#,
+            r#"select label as "label!" from cards where size = $1 and edges = $2 and not (label = any($3))
+                 and (imprint_state is null or imprint_state = 'in doubt') order by id limit 1"#,
             size,
             edges,
             elsewhere

@@ -117,12 +117,10 @@ pub struct OwnFields {
 
 /// What is read of a device, from [`FROM`].
 const COLUMNS: &str = "d.id, d.name, d.board, d.appliance, d.variant, d.site, d.notes, d.state, d.host_name,
-    d.added_by, d.added_at, d.pinned_release_id, d.attached, d.macs, d.revision, k.label as card,
-    i.state as card_state, case when i.state = 'verified' then i.origin_release_id end as carried_release_id,
-    (select r.name from releases r where r.id = d.pinned_release_id) as pinned";
+    d.added_by, d.added_at, d.pinned_release_id, d.attached, d.macs, d.revision, k.label as card, d.card_state,
+    d.carried_release_id, (select r.name from releases r where r.id = d.pinned_release_id) as pinned";
 
-const FROM: &str =
-    "devices d left join imprints i on i.id = d.imprint_id left join cards k on k.id = i.card_id";
+const FROM: &str = "devices d left join cards k on k.id = d.card_id";
 
 const LIST: List = List {
     noun: "devices",
@@ -284,8 +282,9 @@ fn push_classes(query: &mut sqlx::QueryBuilder<sqlx::Postgres>, classes: &[&Clas
 }
 
 /// The class of a device in the query, as [`push_classes`] gives them.
-const CLASS: &str = "(d.site, d.appliance, coalesce(d.variant, ''), d.board, coalesce(d.pinned_release_id, 0),
-    coalesce(i.state, ''), case when i.state = 'verified' then coalesce(i.origin_release_id, 0) else 0 end)";
+const CLASS: &str =
+    "(d.site, d.appliance, coalesce(d.variant, ''), d.board, coalesce(d.pinned_release_id, 0),
+    coalesce(d.card_state, ''), coalesce(d.carried_release_id, 0))";
 
 impl Wanted {
     fn push(&self, query: &mut sqlx::QueryBuilder<sqlx::Postgres>) {
@@ -294,11 +293,9 @@ impl Wanted {
             .as_deref()
             .filter(|text| !text.trim().is_empty())
         {
-            query.push(
-                " and concat_ws(' ', d.name, d.host_name, k.label, d.notes, array_to_string(d.attached, ' '),
-                    array_to_string(d.macs, ' ')) ilike ",
-            );
-            query.push_bind(anywhere(text));
+            query
+                .push(" and d.words like ")
+                .push_bind(anywhere(&text.to_lowercase()));
         }
         for (column, value) in [
             ("d.state", &self.state),
@@ -316,8 +313,9 @@ impl Wanted {
             query.push(" and d.state <> 'retired'");
         }
         if let Some(release) = self.carries {
-            query.push(" and i.state = 'verified' and i.origin_release_id = ");
-            query.push_bind(release);
+            query
+                .push(" and d.carried_release_id = ")
+                .push_bind(release);
         }
         if let Some(classes) = &self.classes {
             query.push(format!(" and {CLASS} in (select * from unnest("));
@@ -402,10 +400,8 @@ impl Records {
     /// The classes of devices that are not retired, and how many are of each.
     pub async fn device_classes(&self) -> Result<Vec<(Class, i64)>, RecordError> {
         let rows = sqlx::query!(
-            r#"select d.site, d.appliance, d.variant, d.board, d.pinned_release_id, i.state as "card_state?",
-                 case when i.state = 'verified' then i.origin_release_id end as carried_release_id, count(*) as "devices!"
-               from devices d left join imprints i on i.id = d.imprint_id where d.state <> 'retired'
-               group by 1, 2, 3, 4, 5, 6, 7 order by 1, 2, 3, 4, 5, 6, 7"#
+            r#"select site, appliance, variant, board, pinned_release_id, card_state, carried_release_id, count(*) as "devices!"
+               from devices where state <> 'retired' group by 1, 2, 3, 4, 5, 6, 7 order by 1, 2, 3, 4, 5, 6, 7"#
         )
         .fetch_all(&self.pool)
         .await?;
@@ -466,11 +462,8 @@ impl Records {
     pub async fn own_fields(&self, site: Option<&str>) -> Result<Vec<OwnFields>, RecordError> {
         let rows = sqlx::query_as!(
             OwnFields,
-            r#"select d.id, d.name, d.site, d.appliance, d.variant, d.board, d.pinned_release_id,
-                 coalesce(s.fields, '{}') as "fields!"
-               from devices d left join (select device_id, array_agg(field) as fields from settings group by 1) s
-                 on s.device_id = d.id
-               where d.state <> 'retired' and ($1::text is null or d.site = $1) order by d.name"#,
+            "select id, name, site, appliance, variant, board, pinned_release_id, own_fields as fields
+             from devices where state <> 'retired' and ($1::text is null or site = $1) order by name",
             site
         );
         Ok(rows.fetch_all(&self.pool).await?)
@@ -659,8 +652,7 @@ async fn describe(
             board = coalesce($7, board), appliance = coalesce($8, appliance),
             variant = case when $8::text is null then variant else $9 end,
             state = case when $10::bool is null then state when $10 then 'retired' when state <> 'retired' then state
-                when exists (select from imprints i where i.id = devices.imprint_id and i.state = 'verified')
-                then 'carded' else 'planned' end
+                when card_state = 'verified' then 'carded' else 'planned' end
          where id = $1",
         device,
         about.notes,

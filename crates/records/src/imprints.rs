@@ -283,8 +283,8 @@ impl Records {
     pub async fn carried_networks(&self) -> Result<Vec<CarriedNetwork>, RecordError> {
         let rows = sqlx::query!(
             r#"select n.name, n.fingerprint, (array_agg(d.name order by d.name))[1:20] as "names!", count(*) as "total!"
-               from devices d join imprints i on i.id = d.imprint_id join imprint_networks n on n.imprint_id = i.id
-               where i.state = 'verified' and i.settings_known group by 1, 2 order by 1, 2"#
+               from devices d join imprint_networks n on n.imprint_id = d.imprint_id
+               where d.carried_known group by 1, 2 order by 1, 2"#
         );
         let rows = rows.fetch_all(&self.pool).await?.into_iter();
         let networks = rows.map(|row| CarriedNetwork {
@@ -303,8 +303,7 @@ impl Records {
     pub async fn unknown_carriers(&self) -> Result<Some20, RecordError> {
         let row = sqlx::query!(
             r#"select (array_agg(d.name order by d.name))[1:20] as names, count(*) as "total!"
-               from devices d join imprints i on i.id = d.imprint_id
-               where not (i.state = 'verified' and i.settings_known)"#
+               from devices d where not d.carried_known"#
         );
         let row = row.fetch_one(&self.pool).await?;
         Ok(Some20 {

@@ -62,6 +62,8 @@ pub(crate) struct Order {
     pub(crate) word: &'static str,
     pub(crate) key: &'static str,
     pub(crate) number: bool,
+    /// Whether the largest stand first in the usual direction.
+    pub(crate) newest_first: bool,
 }
 
 /// Sorted by a text.
@@ -70,6 +72,7 @@ pub(crate) const fn text(word: &'static str, key: &'static str) -> Order {
         word,
         key,
         number: false,
+        newest_first: false,
     }
 }
 
@@ -79,6 +82,17 @@ pub(crate) const fn number(word: &'static str, key: &'static str) -> Order {
         word,
         key,
         number: true,
+        newest_first: false,
+    }
+}
+
+/// Sorted by a number that ascends with time, the newest first.
+pub(crate) const fn newest(word: &'static str, key: &'static str) -> Order {
+    Order {
+        word,
+        key,
+        number: true,
+        newest_first: true,
     }
 }
 
@@ -112,19 +126,16 @@ impl List {
     {
         let order = self.order(asked.sort.as_deref())?;
         let limit = asked.limit.clamp(1, MOST);
-        let total = {
-            let mut query =
-                QueryBuilder::new(format!("select count(*) from {} where true", self.from));
-            filter(&mut query);
-            query.build_query_scalar().fetch_one(pool).await?
-        };
-        let (key, id) = (order.key, self.id);
+        // First which rows, then what is read of them: only those of the page are joined and read whole.
+        let (key, id, from) = (order.key, self.id, self.from);
         let mut query = QueryBuilder::new(format!(
-            "select {}, ({key})::text as list_key, {id} as list_id from {} where true",
-            self.columns, self.from
+            "select {}, list_key, list_id from (
+                select *, row_number() over () as list_place from (
+                    select ({key})::text as list_key, {id} as list_id from {from} where true",
+            self.columns
         ));
         filter(&mut query);
-        let (compare, direction) = match asked.descending {
+        let (compare, direction) = match asked.descending != order.newest_first {
             true => ("<", "desc"),
             false => (">", "asc"),
         };
@@ -141,6 +152,9 @@ impl List {
             " order by {key} {direction}, {id} {direction} limit "
         ));
         query.push_bind(limit + 1);
+        query.push(format!(
+            ") rows) page join ({from}) on {id} = page.list_id order by page.list_place"
+        ));
         let mut rows: Vec<PgRow> = query.build().fetch_all(pool).await?;
         let more = rows.len() as i64 > limit;
         rows.truncate(limit as usize);
@@ -150,6 +164,16 @@ impl List {
                 Some(hex::encode(format!("{}\n{id}\n{key}", order.word)))
             }
             None => None,
+        };
+        // What is all on one page needs no counting.
+        let total = match asked.after.is_none() && !more {
+            true => rows.len() as i64,
+            false => {
+                let mut query =
+                    QueryBuilder::new(format!("select count(*) from {from} where true"));
+                filter(&mut query);
+                query.build_query_scalar().fetch_one(pool).await?
+            }
         };
         let items = rows.iter().map(T::from_row).collect::<Result<_, _>>()?;
         Ok(Page { items, next, total })

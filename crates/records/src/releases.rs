@@ -164,10 +164,10 @@ pub struct Evidence {
 
 const CARRIERS: List = List {
     noun: "carriers",
-    columns: "d.name as device, d.imprint_id is not distinct from i.id as carried, c.label as card, i.id as imprint,
-        i.finished_at as written_at",
-    from: "imprints i join cards c on c.imprint_id = i.id left join devices d on d.id = i.device_id",
-    id: "i.id",
+    columns: "d.name as device, d.imprint_id is not distinct from c.imprint_id as carried, c.label as card,
+        c.imprint_id as imprint, (select finished_at from imprints where id = c.imprint_id) as written_at",
+    from: "cards c left join devices d on d.id = c.device_id",
+    id: "c.id",
     orders: &[lists::text("device", "coalesce(d.name, '')"), lists::number("card", "c.id")],
 };
 
@@ -539,7 +539,7 @@ impl Records {
         CARRIERS
             .page(&self.pool, asked, &|query| {
                 query
-                    .push(" and i.state = 'verified' and i.origin_release_id = ")
+                    .push(" and c.carried_release_id = ")
                     .push_bind(release);
             })
             .await
@@ -548,15 +548,15 @@ impl Records {
     /// How many devices carry each release, and how many cards have it on them.
     pub async fn carried_counts(&self) -> Result<HashMap<i64, Carried>, RecordError> {
         let rows = sqlx::query!(
-            r#"select i.origin_release_id as "release!", count(*) as "cards!",
-                 count(*) filter (where d.imprint_id = i.id) as "devices!"
-               from cards c join imprints i on i.id = c.imprint_id left join devices d on d.id = i.device_id
-               where i.state = 'verified' and i.origin_release_id is not null group by 1"#
+            r#"select c.carried_release_id as "release!", count(*) as "cards!", max(d.devices) as "devices"
+               from cards c left join (select carried_release_id, count(*) as devices from devices group by 1) d
+                 on d.carried_release_id = c.carried_release_id
+               where c.carried_release_id is not null group by 1"#
         );
         let rows = rows.fetch_all(&self.pool).await?.into_iter();
         let counts = rows.map(|row| {
             let carried = Carried {
-                devices: row.devices,
+                devices: row.devices.unwrap_or(0),
                 cards: row.cards,
             };
             (row.release, carried)

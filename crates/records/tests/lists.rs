@@ -70,6 +70,7 @@ async fn lists_keep_their_word() {
     devices_are_found_by_what_is_set_on_them(&records).await;
     what_seldom_changes_is_counted(&records).await;
     cards_are_told_and_found(&records).await;
+    labels_go_on_behind_four_digits(&records, server.url()).await;
     records.close().await;
     server.stop().unwrap();
 }
@@ -591,4 +592,17 @@ async fn cards_are_told_and_found(records: &Records) {
         (again.state.as_str(), again.notes.as_str()),
         ("blank", "a scratch")
     );
+}
+
+async fn labels_go_on_behind_four_digits(records: &Records, url: &str) {
+    let mut connection = sqlx::PgConnection::connect(url).await.unwrap();
+    sqlx::query("select setval(pg_get_serial_sequence('cards', 'id'), 9998)")
+        .execute(&mut connection)
+        .await
+        .unwrap();
+    for wanted in ["C-9999", "C-10000", "C-10001"] {
+        let card = records.add_card(4, "SD card", &[1], "marit").await.unwrap();
+        assert_eq!(card.label, wanted);
+        assert_eq!(records.card(wanted).await.unwrap().id, card.id);
+    }
 }

@@ -501,7 +501,7 @@ async fn what_is_at_hand_is_what_the_imprints_say(records: &Records, url: &str) 
                     override_reason: None,
                     growth: None,
                     left_out: Vec::new(),
-                    settings_known: true,
+                    settings_known: below(3) > 0,
                     behind: None,
                 };
                 let id = records.begin_imprint(&new).await.unwrap();
@@ -537,12 +537,16 @@ async fn what_is_at_hand_is_what_the_imprints_say(records: &Records, url: &str) 
             select distinct on (device_id) * from on_it where device_id is not null
             order by device_id, id desc)
          select 'card ' || c.id || ' has ' || coalesce(c.imprint_id, 0) || ', on it is ' || coalesce(o.id, 0)
-            from cards c left join on_it o on o.card_id = c.id where c.imprint_id is distinct from o.id
+            from cards c left join on_it o on o.card_id = c.id
+            where (c.imprint_id, c.imprint_state, c.device_id, c.carried_release_id) is distinct from
+                (o.id, o.state, o.device_id, case o.state when 'verified' then o.origin_release_id end)
          union all
          select 'device ' || d.name || ' has ' || coalesce(d.imprint_id, 0) || ', it carries ' || coalesce(k.id, 0)
             || ', it is ' || d.state
             from devices d left join carries k on k.device_id = d.id
-            where d.imprint_id is distinct from k.id
+            where (d.imprint_id, d.card_id, d.card_state, d.carried_release_id) is distinct from
+                (k.id, k.card_id, k.state, case k.state when 'verified' then k.origin_release_id end)
+                or d.carried_known <> coalesce(k.state = 'verified' and k.settings_known, true)
                 or d.state <> case when k.state = 'verified' then 'carded' else 'planned' end",
     )
     .fetch_all(&mut connection)

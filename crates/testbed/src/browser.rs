@@ -101,21 +101,30 @@ impl Browser {
         self.press_in("", text).await
     }
 
+    /// Clicks on what an XPath names; where the page was drawn anew in between, on what is there now.
+    async fn click(&self, xpath: &str) -> Result<()> {
+        for _ in 0..4 {
+            match self.find(xpath).await?.click().await {
+                Err(e) if e.is_stale_element_reference() => continue,
+                done => return done.with_context(|| format!("{xpath} could not be clicked on")),
+            }
+        }
+        Ok(self.find(xpath).await?.click().await?)
+    }
+
     /// Presses a button inside the part of the page that an XPath names.
     pub async fn press_in(&self, within: &str, text: &str) -> Result<()> {
-        let button = self
-            .find(&format!(
-                "{within}//button[not(@disabled)][normalize-space()={}]",
-                quoted(text)
-            ))
-            .await?;
-        Ok(button.click().await?)
+        let button = format!(
+            "{within}//button[not(@disabled)][normalize-space()={}]",
+            quoted(text)
+        );
+        self.click(&button).await
     }
 
     /// Follows a link with this text inside the part of the page that an XPath names.
     pub async fn follow_in(&self, within: &str, text: &str) -> Result<()> {
         let link = format!("{within}//a[normalize-space()={}]", quoted(text));
-        Ok(self.find(&link).await?.click().await?)
+        self.click(&link).await
     }
 
     /// Types into the field with this label, in place of what stands there.
@@ -139,14 +148,14 @@ impl Browser {
             quoted(label),
             quoted(value)
         );
-        Ok(self.find(&option).await?.click().await?)
+        self.click(&option).await
     }
 
     /// Types into the field with this label that finds things, and takes the one of this name.
     pub async fn find_out(&self, label: &str, name: &str) -> Result<()> {
         self.fill(label, name).await?;
         let option = format!("//ul[@role='listbox']/li[span[text()={}]]", quoted(name));
-        Ok(self.find(&option).await?.click().await?)
+        self.click(&option).await
     }
 
     /// Gives a file to the file field of this name.

@@ -64,7 +64,7 @@ fn a_device_is_found_listed_in_pages_renamed_moved_retired_and_taken_away() {
     assert!(said.contains("1 of 3 devices"), "{said}");
     assert!(
         bed.done(&["device", "list", "--limit", "1", "--site", "nowhere"])
-            .contains("no devices")
+            .contains("none")
     );
     let said = bed.refused(&["device", "list", "--sort", "colour"]);
     assert!(said.contains("it can by name, site"), "{said}");
@@ -194,6 +194,11 @@ async fn what_was_written_keeps_its_device_and_release_and_a_lost_card_is_not_wr
     assert!(
         said.contains("recorded as lost") && said.contains("card found C-0001"),
         "{said}"
+    );
+    assert!(
+        bed.done(&["slot", "list"])
+            .contains("quaylink 2.4 for pier-07"),
+        "by its new name"
     );
     bed.done(&["card", "found", "C-0001"]);
     assert_eq!(

@@ -61,13 +61,11 @@ impl Paging {
 
 /// Says how much of a list was left out, if anything was.
 pub fn rest<T>(page: &Page<T>, noun: &str) {
-    let shown = page.items.len();
     if page.next.is_some() {
         println!(
-            "{shown} of {} {noun}; narrow it down, or see all of them with --all",
+            "{} of {} {noun}; narrow it down, or see all of them with --all",
+            page.items.len(),
             page.total
         );
-    } else if shown == 0 {
-        println!("no {noun}");
     }
 }

@@ -1,5 +1,7 @@
 //! `make bench`: ratios measured in one run on one machine, each beside its bar; the same as
-//! JSON in target/bench.json.
+//! JSON in target/bench.json. `bench thousands` measures only what a team with thousands of devices waits for.
+
+mod thousands;
 
 use std::fs::File;
 use std::io::{Read, Write};
@@ -33,6 +35,10 @@ struct Row {
 }
 
 fn main() -> Result<()> {
+    if std::env::args().nth(1).as_deref() == Some("thousands") {
+        let runtime = tokio::runtime::Runtime::new()?;
+        return report(&thousands::rows(&runtime)?);
+    }
     let dir = tempfile::Builder::new()
         .prefix("duplicarium-bench-")
         .tempdir_in(workspace().join("target"))?;
@@ -85,6 +91,8 @@ fn main() -> Result<()> {
     )?);
     rows.extend(card_rows(&bed, &vault, &image)?);
     rows.extend(import_rows(&bed, dir.path(), &image)?);
+    drop(bed);
+    rows.extend(thousands::rows(&runtime)?);
     report(&rows)
 }
 
