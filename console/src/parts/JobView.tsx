@@ -84,17 +84,14 @@ function Ended({ job }: { job: Job }) {
     if (job.kind === "compare") {
         return "imprint" in result ? <Drifted drift={job.result as Drift} /> : <Notice tone="moss">Compared.</Notice>;
     }
-    if (job.kind === "backup") {
-        return (
-            <Notice tone="moss">
-                {result.backup} is in the vault, read twice and equal. Card {result.card} is safe to pull.
-            </Notice>
-        );
-    }
+    const sentences = job.closing ?? [];
     return (
         <Notice tone="moss">
-            Written and verified: {size(Number(result.verified))} read back and found equal. Recorded as imprint{" "}
-            {result.imprint}. <span className="font-semibold">Card {result.card} is safe to pull.</span>
+            {sentences.map((sentence, at) => (
+                <p key={sentence} className={at === sentences.length - 1 ? "font-semibold" : ""}>
+                    {sentence}
+                </p>
+            ))}
         </Notice>
     );
 }

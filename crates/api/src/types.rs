@@ -951,6 +951,9 @@ pub struct Job {
     pub error: Option<String>,
     /// What came of it: names of the release, imprint, card or backup.
     pub result: Option<serde_json::Value>,
+    /// What came of it, a sentence each, for people: the same words wherever it is told.
+    #[serde(default)]
+    pub closing: Vec<String>,
     /// How far it is, while it runs.
     pub progress: Option<Progress>,
 }

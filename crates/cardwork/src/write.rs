@@ -12,6 +12,8 @@
 //! Whatever fails after the first byte, the mark is put (back) and tables are wiped, as far as
 //! the card takes it; [`Left`] says what is known about the card then.
 
+use std::collections::BTreeMap;
+use std::sync::Mutex;
 use std::sync::mpsc::sync_channel;
 
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Disk, DiskError, Map};
@@ -20,8 +22,23 @@ use crate::occupant::BLOCK_0;
 use crate::pattern::{PROBE, Pattern, probe_places};
 use crate::{BATCH, CardError, CardIo, Mark, Progress, Stage};
 
-/// Batches that wait between the thread that reads the content and the one that writes.
-const QUEUE: usize = 6;
+/// Batches that are read ahead at most, in all hands.
+const AHEAD: usize = 8;
+/// Threads that read the content ahead at most: unpacking takes longer than writing to a quick card.
+const READERS: usize = 4;
+
+/// What tells a chunk apart from any other: the first half of its BLAKE3. A card of 64 GB has half a
+/// million chunks, and their digests stay in memory from writing to verifying.
+type Digest = [u8; 16];
+
+fn digest(bytes: &[u8]) -> Digest {
+    let whole = blake3::hash(bytes);
+    let (half, _) = whole
+        .as_bytes()
+        .split_first_chunk()
+        .expect("a hash has 32 bytes");
+    *half
+}
 
 /// Why a card was not written, or not verified.
 #[derive(Debug, thiserror::Error)]
@@ -215,6 +232,9 @@ fn announces_table(bytes: &[u8]) -> bool {
         .any(|sector| sector.starts_with(b"EFI PART"))
 }
 
+/// A batch of content: where it goes, its bytes, the digest of each chunk.
+type Fetched = (u64, Vec<u8>, Vec<Digest>);
+
 struct Writer<'a, D: ?Sized> {
     card: &'a dyn CardIo,
     content: &'a D,
@@ -347,7 +367,7 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         len: u64,
         batch: &[(u64, ByteKind)],
         buf: &mut Vec<u8>,
-    ) -> Result<Vec<blake3::Hash>, WriteError> {
+    ) -> Result<Vec<Digest>, WriteError> {
         buf.clear();
         let mut digests = Vec::with_capacity(batch.len());
         for (chunk, kind) in batch {
@@ -357,44 +377,71 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
             if *kind == ByteKind::Data {
                 content.read_at(start, &mut buf[at..])?;
             }
-            digests.push(blake3::hash(&buf[at..]));
+            digests.push(digest(&buf[at..]));
         }
         Ok(digests)
     }
 
-    /// Writes chunks while another thread reads the next ones. Returns their digests.
-    fn put_all(&mut self, chunks: &[(u64, ByteKind)]) -> Result<Vec<blake3::Hash>, WriteError> {
+    /// Writes chunks in order while other threads read the next ones. Returns their digests.
+    fn put_all(&mut self, chunks: &[(u64, ByteKind)]) -> Result<Vec<Digest>, WriteError> {
         let numbers: Vec<_> = chunks.iter().map(|(chunk, _)| *chunk).collect();
         let (content, len) = (self.content, self.len);
         let mut all = Vec::with_capacity(chunks.len());
+        let readers = std::thread::available_parallelism()
+            .map_or(1, usize::from)
+            .min(READERS);
+        // Who has one of the buffers takes the next batch: no more are under way than there are buffers,
+        // and the first of them always is.
+        let (empty, emptied) = sync_channel::<Vec<u8>>(AHEAD);
+        for _ in 0..AHEAD {
+            let _ = empty.send(Vec::new());
+        }
+        let todo = Mutex::new((0, batches(&numbers).enumerate(), emptied));
         std::thread::scope(|scope| {
-            let (full, filled) =
-                sync_channel::<Result<(u64, Vec<u8>, Vec<blake3::Hash>), WriteError>>(QUEUE);
-            let (empty, emptied) = sync_channel::<Vec<u8>>(QUEUE + 2);
-            scope.spawn(move || {
-                let mut at = 0;
-                for batch in batches(&numbers) {
-                    let mut buf = emptied.try_recv().unwrap_or_default();
-                    let kinds = &chunks[at..at + batch.len()];
-                    at += batch.len();
-                    let fetched = Self::fetch(content, len, kinds, &mut buf)
-                        .map(|digests| (batch[0] * CHUNK, buf, digests));
-                    let failed = fetched.is_err();
-                    // The writer hung up: it has an error of its own to report.
-                    if full.send(fetched).is_err() || failed {
-                        return;
+            let (full, filled) = sync_channel::<(usize, Result<Fetched, WriteError>)>(AHEAD);
+            for _ in 0..readers {
+                let (full, todo) = (full.clone(), &todo);
+                scope.spawn(move || {
+                    loop {
+                        let (number, batch, at, mut buf) = {
+                            let mut todo = todo.lock().unwrap_or_else(|e| e.into_inner());
+                            let (at, batches, emptied) = &mut *todo;
+                            let Ok(buf) = emptied.recv() else { return };
+                            let Some((number, batch)) = batches.next() else {
+                                return;
+                            };
+                            let begin = *at;
+                            *at += batch.len();
+                            (number, batch, begin, buf)
+                        };
+                        let kinds = &chunks[at..at + batch.len()];
+                        let fetched = Self::fetch(content, len, kinds, &mut buf)
+                            .map(|digests| (batch[0] * CHUNK, buf, digests));
+                        let failed = fetched.is_err();
+                        // The writer hung up: it has an error of its own to report.
+                        if full.send((number, fetched)).is_err() || failed {
+                            return;
+                        }
                     }
+                });
+            }
+            drop(full);
+            let (mut early, mut next) = (BTreeMap::new(), 0);
+            // The other end of the buffers goes with this closure, whatever ends it: nobody waits on.
+            let empty = empty;
+            for (number, fetched) in filled {
+                early.insert(number, fetched);
+                while let Some(batch) = early.remove(&next) {
+                    let (offset, buf, digests) = batch?;
+                    if self.progress.is_cancelled() {
+                        return Err(WriteError::Cancelled);
+                    }
+                    self.put(offset, &buf)?;
+                    self.progress.advance(buf.len() as u64);
+                    all.extend(digests);
+                    next += 1;
+                    let _ = empty.try_send(buf);
                 }
-            });
-            for batch in filled {
-                let (offset, buf, digests) = batch?;
-                if self.progress.is_cancelled() {
-                    return Err(WriteError::Cancelled);
-                }
-                self.put(offset, &buf)?;
-                self.progress.advance(buf.len() as u64);
-                all.extend(digests);
-                let _ = empty.try_send(buf);
             }
             Ok(all)
         })
@@ -403,7 +450,7 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
     fn verify_all(
         &mut self,
         chunks: &[(u64, ByteKind)],
-        digests: &[blake3::Hash],
+        digests: &[Digest],
     ) -> Result<(), WriteError> {
         let numbers: Vec<_> = chunks.iter().map(|(chunk, _)| *chunk).collect();
         let mut expected = digests.iter();
@@ -416,7 +463,7 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
             let len = (batch.len() as u64 * CHUNK).min(self.len - start) as usize;
             self.card.read_at(start, &mut buf[..len])?;
             for (chunk, bytes) in batch.iter().zip(buf[..len].chunks(CHUNK_LEN)) {
-                if expected.next() != Some(&blake3::hash(bytes)) {
+                if expected.next() != Some(&digest(bytes)) {
                     return Err(WriteError::Differs {
                         offset: chunk * CHUNK,
                     });

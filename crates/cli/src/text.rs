@@ -74,6 +74,13 @@ pub fn table<const N: usize>(
     }
 }
 
+/// What came of a job.
+pub fn closing(job: &api::Job) {
+    for sentence in &job.closing {
+        println!("{sentence}");
+    }
+}
+
 /// A text under a heading, indented.
 pub fn block(heading: &str, text: &str) {
     println!("{heading}");

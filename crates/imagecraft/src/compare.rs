@@ -76,13 +76,18 @@ pub struct Differences {
 /// Is told how many bytes were read since the last time; `false` stops the comparison.
 pub type Step<'a> = &'a mut dyn FnMut(u64) -> bool;
 
-/// Compares two disks. Files of equal length are read in both. `None` if `step` stopped it.
+/// Says whether both disks are known to hold the same in a range of bytes, without a look at them.
+pub type Alike<'a> = &'a dyn Fn(u64, u64) -> bool;
+
+/// Compares two disks. Files of equal length are read in both, in the order of the disk, unless they lie
+/// in the same place where the disks are known to be `alike`. `None` if `step` stopped it.
 ///
 /// # Errors
 /// A disk without a layout. A file system that cannot be read is a fact, not an error.
 pub fn compare<A: Disk + ?Sized, B: Disk + ?Sized>(
     a: &A,
     b: &B,
+    alike: Alike<'_>,
     step: Step<'_>,
 ) -> Result<Option<Differences>, LayoutError> {
     let (one, two) = (Layout::survey(a)?, Layout::survey(b)?);
@@ -143,6 +148,7 @@ pub fn compare<A: Disk + ?Sized, B: Disk + ?Sized>(
         let (Some(before), Some(after)) = (before, after) else {
             continue;
         };
+        let start = (before.start == after.start).then_some(before.start);
         let files_before = fs::open(before.window(a)?);
         let files_after = fs::open(after.window(b)?);
         let compared = match (files_before, files_after) {
@@ -151,6 +157,8 @@ pub fn compare<A: Disk + ?Sized, B: Disk + ?Sized>(
                     partition: number,
                     one: before.as_ref(),
                     two: after.as_ref(),
+                    start,
+                    alike,
                     step: &mut *step,
                     stopped: false,
                 };
@@ -215,63 +223,131 @@ struct Pair<'a> {
     partition: u32,
     one: &'a dyn Files,
     two: &'a dyn Files,
+    /// Where the partition begins in both, if in the same place.
+    start: Option<u64>,
+    alike: Alike<'a>,
     step: Step<'a>,
     stopped: bool,
+}
+
+/// Two regular files of one length that must be read to know.
+struct Unknown {
+    /// Where the one begins on the disk.
+    at: u64,
+    path: String,
+    a: Node,
+    b: Node,
 }
 
 impl Pair<'_> {
     fn compare(&mut self, found: &mut Differences) -> Result<(), FileError> {
         let (before, mut after) = (nodes(self.one)?, nodes(self.two)?);
-        let partition = self.partition;
+        let (mut changes, mut unknown) = (BTreeMap::new(), Vec::new());
         for (path, a) in before {
-            let b = after.remove(&path);
-            let kind = match &b {
-                None => Some(FileChangeKind::Gone),
-                Some(b) if a.kind != b.kind => Some(FileChangeKind::Kind),
-                Some(b) if self.differs(&path, &a, b)? => Some(FileChangeKind::Content),
-                Some(b) if a.mode != b.mode => Some(FileChangeKind::Mode),
-                Some(b) if a.owner != b.owner => Some(FileChangeKind::Owner),
-                Some(_) => None,
+            let Some(b) = after.remove(&path) else {
+                let gone = self.change(&path, FileChangeKind::Gone, Some(&a), None);
+                changes.insert(path, gone);
+                continue;
             };
-            match kind {
-                Some(kind) => found.files.push(FileChange {
-                    partition,
-                    path,
-                    kind,
-                    before: Some(a.len),
-                    after: b.map(|b| b.len),
-                }),
-                None => {
-                    found.same = found
-                        .same
-                        .saturating_add(u64::from(a.kind == NodeKind::File))
-                }
-            }
+            let kind = match a.kind {
+                _ if a.kind != b.kind => Some(FileChangeKind::Kind),
+                NodeKind::File if a.len != b.len => Some(FileChangeKind::Content),
+                NodeKind::Link if a.target != b.target => Some(FileChangeKind::Content),
+                NodeKind::File => match self.place_if_unknown(&a, &b)? {
+                    Some(at) => {
+                        unknown.push(Unknown { at, path, a, b });
+                        continue;
+                    }
+                    None => of_attributes(&a, &b),
+                },
+                _ => of_attributes(&a, &b),
+            };
+            self.note(found, &mut changes, path, kind, &a, &b);
         }
-        found
-            .files
-            .extend(after.into_iter().map(|(path, node)| FileChange {
-                partition,
-                path,
-                kind: FileChangeKind::New,
-                before: None,
-                after: Some(node.len),
-            }));
+        unknown.sort_by_key(|one| one.at);
+        for Unknown { path, a, b, .. } in unknown {
+            let same = self.digest(self.one, &a)? == self.digest(self.two, &b)?;
+            let kind = match same {
+                true => of_attributes(&a, &b),
+                false => Some(FileChangeKind::Content),
+            };
+            self.note(found, &mut changes, path, kind, &a, &b);
+        }
+        for (path, node) in after {
+            let new = self.change(&path, FileChangeKind::New, None, Some(&node));
+            changes.insert(path, new);
+        }
+        found.files.extend(changes.into_values());
         Ok(())
     }
 
-    fn differs(&mut self, path: &str, a: &Node, b: &Node) -> Result<bool, FileError> {
-        Ok(match a.kind {
-            NodeKind::File if a.len != b.len => true,
-            NodeKind::File => self.digest(self.one, path)? != self.digest(self.two, path)?,
-            NodeKind::Link => a.target != b.target,
-            _ => false,
-        })
+    fn change(
+        &self,
+        path: &str,
+        kind: FileChangeKind,
+        a: Option<&Node>,
+        b: Option<&Node>,
+    ) -> FileChange {
+        FileChange {
+            partition: self.partition,
+            path: path.into(),
+            kind,
+            before: a.map(|a| a.len),
+            after: b.map(|b| b.len),
+        }
     }
 
-    fn digest(&mut self, files: &dyn Files, path: &str) -> Result<blake3::Hash, FileError> {
+    fn note(
+        &self,
+        found: &mut Differences,
+        changes: &mut BTreeMap<String, FileChange>,
+        path: String,
+        kind: Option<FileChangeKind>,
+        a: &Node,
+        b: &Node,
+    ) {
+        match kind {
+            Some(kind) => {
+                let change = self.change(&path, kind, Some(a), Some(b));
+                changes.insert(path, change);
+            }
+            None => {
+                found.same = found
+                    .same
+                    .saturating_add(u64::from(a.kind == NodeKind::File));
+            }
+        }
+    }
+
+    /// Where the first of two files of one length begins on its disk, if they must be read to know
+    /// whether they are the same.
+    fn place_if_unknown(&mut self, a: &Node, b: &Node) -> Result<Option<u64>, FileError> {
+        let (one, two) = (self.one.stretches(a)?, self.two.stretches(b)?);
+        let begins = one.as_ref().and_then(|one| one.first());
+        let at = begins.map_or(0, |first| first.on_disk);
+        let known = match (self.start, &one, &two) {
+            (Some(start), Some(one), Some(two)) => {
+                one == two
+                    && one.iter().all(|stretch| {
+                        (self.alike)(start.saturating_add(stretch.on_disk), stretch.len)
+                    })
+            }
+            _ => false,
+        };
+        if !known {
+            return Ok(Some(at));
+        }
+        // Both count as read.
+        if !(self.step)(a.len.saturating_mul(2)) {
+            self.stopped = true;
+            return Err(FileError::Sink(std::io::Error::other("stopped")));
+        }
+        Ok(None)
+    }
+
+    fn digest(&mut self, files: &dyn Files, node: &Node) -> Result<blake3::Hash, FileError> {
         let mut hasher = blake3::Hasher::new();
-        files.read_into(path, &mut |piece| {
+        files.read_node(node, &mut |piece| {
             hasher.update(piece);
             if (self.step)(piece.len() as u64) {
                 return Ok(());
@@ -281,4 +357,12 @@ impl Pair<'_> {
         })?;
         Ok(hasher.finalize())
     }
+}
+
+/// What differs between two files of the same bytes.
+fn of_attributes(a: &Node, b: &Node) -> Option<FileChangeKind> {
+    if a.mode != b.mode {
+        return Some(FileChangeKind::Mode);
+    }
+    (a.owner != b.owner).then_some(FileChangeKind::Owner)
 }

@@ -18,6 +18,7 @@
 
 pub mod compare;
 pub mod compose;
+pub mod conformance;
 pub mod container;
 mod disk;
 mod finding;

@@ -52,7 +52,9 @@ fn every_kind_of_change_is_named() {
     let one = image(&dir, "one", false, "51a7c0de-0000-4000-8000-000000000001");
     let two = image(&dir, "two", true, "51a7c0de-0000-4000-8000-000000000002");
     let (a, b) = (FileDisk::open(&one).unwrap(), FileDisk::open(&two).unwrap());
-    let found = compare(&a, &b, &mut |_| true).unwrap().unwrap();
+    let found = compare(&a, &b, &|_, _| false, &mut |_| true)
+        .unwrap()
+        .unwrap();
     let mut changes: Vec<_> = found
         .files
         .iter()
@@ -74,7 +76,9 @@ fn every_kind_of_change_is_named() {
     assert_eq!(found.same, 1);
     let facts: Vec<_> = found.facts.iter().map(|fact| fact.what.as_str()).collect();
     assert_eq!(facts, ["partition 0: file-system UUID"]);
-    let nothing = compare(&a, &a, &mut |_| true).unwrap().unwrap();
+    let nothing = compare(&a, &a, &|_, _| false, &mut |_| true)
+        .unwrap()
+        .unwrap();
     assert_eq!(
         (nothing.files.len(), nothing.facts.len(), nothing.same),
         (0, 0, 6)
@@ -82,9 +86,75 @@ fn every_kind_of_change_is_named() {
 
     // It can be stopped at any piece that was read.
     let mut read = 0;
-    let stopped = compare(&a, &b, &mut |bytes| {
+    let stopped = compare(&a, &b, &|_, _| false, &mut |bytes| {
         read += bytes;
         read < 6
     });
     assert!(stopped.unwrap().is_none());
+}
+
+/// What is known to be alike needs no reading, and changes nothing of what is found.
+#[test]
+fn what_lies_in_equal_chunks_is_not_read_and_counts_all_the_same() {
+    const CHUNK: u64 = 128 << 10;
+    let dir = TempDir::new().unwrap();
+    let one = image(&dir, "one", false, "51a7c0de-0000-4000-8000-000000000001");
+    // The same image with one file changed in place, and one whose blocks moved.
+    let big = dir.path().join("big");
+    fs::write(&big, vec![7; 3 << 20]).unwrap();
+    let debugfs = |image: &Path, request: &str| {
+        let done = Command::new("/usr/sbin/debugfs")
+            .args(["-w", "-R", request])
+            .arg(image)
+            .output()
+            .unwrap();
+        assert!(done.status.success(), "{done:?}");
+    };
+    debugfs(&one, &format!("write {} big", big.display()));
+    let two = dir.path().join("two");
+    fs::copy(&one, &two).unwrap();
+    fs::write(&big, [vec![7; (3 << 20) - 1], vec![8]].concat()).unwrap();
+    debugfs(&two, "rm etc/same");
+    debugfs(
+        &two,
+        &format!(
+            "write {} etc/new",
+            dir.path().join("one.tree/etc/same").display()
+        ),
+    );
+    debugfs(&two, &format!("write {} other", big.display()));
+    let (a, b) = (FileDisk::open(&one).unwrap(), FileDisk::open(&two).unwrap());
+    let (left, right) = (fs::read(&one).unwrap(), fs::read(&two).unwrap());
+    let asked = std::sync::atomic::AtomicU64::new(0);
+    let alike = |at: u64, len: u64| {
+        asked.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+        let from = (at / CHUNK * CHUNK) as usize;
+        let to = ((at + len).next_multiple_of(CHUNK) as usize).min(left.len());
+        left[from..to] == right[from..to]
+    };
+    let plain = compare(&a, &b, &|_, _| false, &mut |_| true)
+        .unwrap()
+        .unwrap();
+    let quick = compare(&a, &b, &alike, &mut |_| true).unwrap().unwrap();
+    assert_eq!(plain, quick);
+    assert!(asked.into_inner() > 5);
+    let names: Vec<_> = quick
+        .files
+        .iter()
+        .map(|file| (file.path.as_str(), file.kind))
+        .collect();
+    let new = |path| (path, FileChangeKind::New);
+    assert_eq!(
+        names,
+        [
+            new("/etc/new"),
+            ("/etc/same", FileChangeKind::Gone),
+            new("/other")
+        ]
+    );
+    // Were it taken for alike where it is not, a change would go unseen: it is what is believed.
+    let lied = compare(&a, &b, &|_, _| true, &mut |_| true)
+        .unwrap()
+        .unwrap();
+    assert_eq!(lied.files.len(), 3);
 }

@@ -284,6 +284,10 @@ pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
         (row.finished_at, row.error_code, row.error, row.result) = (None, None, None, None);
     }
     api::Job {
+        closing: match row.state.as_str() {
+            "done" => closing(&row.kind, row.result.as_ref().unwrap_or(&Value::Null)),
+            _ => Vec::new(),
+        },
         id: row.id,
         kind: row.kind,
         state: row.state,
@@ -297,6 +301,40 @@ pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
         error: row.error,
         result: row.result,
         progress,
+    }
+}
+
+/// What a job that is done came to, a sentence each.
+fn closing(kind: &str, result: &Value) -> Vec<String> {
+    let text = |key: &str| result[key].as_str().unwrap_or_default();
+    let number = |key: &str| result[key].as_u64().unwrap_or(0);
+    let size = |key: &str| {
+        let bytes = number(key);
+        let value = bytes as f64;
+        let shown = match bytes {
+            1_000_000_000.. => format!("{:.2} GB", value / 1e9),
+            1_000_000.. => format!("{:.1} MB", value / 1e6),
+            _ => format!("{:.1} kB", value / 1e3),
+        };
+        format!("{shown} ({bytes} bytes)")
+    };
+    let safe = format!("Card {} is safe to pull.", text("card"));
+    match kind {
+        "write" | "restore" => vec![
+            format!("Written: {}.", size("written")),
+            format!("Verified: {} read back and found equal.", size("verified")),
+            format!(
+                "Recorded as imprint {} on card {}.",
+                number("imprint"),
+                text("card")
+            ),
+            safe,
+        ],
+        "backup" => vec![
+            format!("{} is in the vault, read twice and equal.", text("backup")),
+            safe,
+        ],
+        _ => Vec::new(),
     }
 }
 

@@ -411,13 +411,9 @@ fn find_programs(version: Option<&str>) -> Option<PathBuf> {
 
 /// User and group of `postgres`, else of `nobody`.
 fn unprivileged() -> Option<(u32, u32)> {
-    let passwd = fs::read_to_string("/etc/passwd").ok()?;
     ["postgres", "nobody"].into_iter().find_map(|wanted| {
-        let line = passwd
-            .lines()
-            .find(|line| line.split(':').next() == Some(wanted))?;
-        let mut parts = line.split(':').skip(2);
-        Some((parts.next()?.parse().ok()?, parts.next()?.parse().ok()?))
+        let user = uzers::get_user_by_name(wanted)?;
+        Some((user.uid(), user.primary_group_id()))
     })
 }
 

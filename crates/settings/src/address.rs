@@ -3,6 +3,8 @@
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr};
 
+use ipnet::Ipv4Net;
+
 use crate::refused::Refused;
 
 /// How a device gets its address.
@@ -25,13 +27,10 @@ pub enum Address {
     },
 }
 
-fn bits(prefix: u8) -> u32 {
-    u32::MAX.checked_shl(32 - u32::from(prefix)).unwrap_or(0)
-}
-
-/// The mask of a network with this many bits.
+/// The mask of a network with this many bits, 32 at most.
 pub fn netmask(prefix: u8) -> Ipv4Addr {
-    Ipv4Addr::from(bits(prefix))
+    Ipv4Net::new(Ipv4Addr::UNSPECIFIED, prefix.min(32))
+        .map_or(Ipv4Addr::BROADCAST, |net| net.netmask())
 }
 
 impl Address {
@@ -95,17 +94,20 @@ impl Address {
         else {
             return Ok(());
         };
-        let mask = bits(*prefix);
-        let of_host = |address: &Ipv4Addr| u32::from(*address) & !mask;
         let refuse = |why: String| Err(Refused(why));
+        let net = |address: &Ipv4Addr| {
+            let net = Ipv4Net::new(*address, *prefix);
+            net.map_err(|_| Refused(format!("{prefix} is no prefix; it takes 1 to 30")))
+        };
         for (what, one) in [("", Some(address)), ("gateway ", gateway.as_ref())] {
             let Some(one) = one else { continue };
-            if of_host(one) == 0 {
+            let around = net(one)?;
+            if *one == around.network() {
                 return refuse(format!(
                     "{what}{one} is the network itself, not an address in it"
                 ));
             }
-            if of_host(one) == !mask {
+            if *one == around.broadcast() {
                 return refuse(format!("{what}{one} is the network's broadcast address"));
             }
             if one.is_loopback() || one.is_multicast() || one.is_unspecified() {
@@ -115,11 +117,9 @@ impl Address {
         let Some(gateway) = gateway else {
             return Ok(());
         };
-        if u32::from(*gateway) & mask != u32::from(*address) & mask {
-            return refuse(format!(
-                "gateway {gateway} lies outside of {}/{prefix}",
-                Ipv4Addr::from(u32::from(*address) & mask)
-            ));
+        let own = net(address)?;
+        if !own.contains(gateway) {
+            return refuse(format!("gateway {gateway} lies outside of {}", own.trunc()));
         }
         match gateway == address {
             true => refuse(format!("gateway {gateway} is the device's own address")),

@@ -389,7 +389,7 @@ fn explain(message: &str) -> String {
         return message.into();
     };
     let nearest = words
-        .map(|known| (distance(written, known), known))
+        .map(|known| (strsim::levenshtein(written, known), known))
         .min_by_key(|(distance, _)| *distance);
     match nearest {
         Some((distance, known)) if distance <= 1 + written.len() / 3 => {
@@ -397,22 +397,6 @@ fn explain(message: &str) -> String {
         }
         _ => message.into(),
     }
-}
-
-/// Letters to add, drop or change to make one word of the other.
-fn distance(a: &str, b: &str) -> usize {
-    let b: Vec<char> = b.chars().collect();
-    let mut row: Vec<usize> = (0..=b.len()).collect();
-    for (i, x) in a.chars().enumerate() {
-        let mut corner = row[0];
-        row[0] = i + 1;
-        for (j, y) in b.iter().enumerate() {
-            let changed = corner + usize::from(x != *y);
-            corner = row[j + 1];
-            row[j + 1] = changed.min(row[j] + 1).min(corner + 1);
-        }
-    }
-    row[b.len()]
 }
 
 /// Line and column of a byte, both from 1.

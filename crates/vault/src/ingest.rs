@@ -75,7 +75,7 @@ impl Ingest {
                 *place = entry;
             }
         }
-        let manifest = Manifest { len, entries };
+        let manifest = Manifest::new(len, &entries);
         match manifest.store(&vault) {
             Ok((name, more)) => {
                 growth.add(more);

@@ -5,7 +5,7 @@ use std::sync::{Arc, RwLock};
 
 use bytes::Bytes;
 use futures::TryStreamExt;
-use imagecraft::CHUNK_LEN;
+use imagecraft::{CHUNK, CHUNK_LEN};
 use object_store::path::Path;
 use object_store::{ObjectStore, ObjectStoreExt};
 use tokio::runtime::Handle;
@@ -125,13 +125,38 @@ pub(crate) struct Window {
     bytes: Bytes,
 }
 
+impl Window {
+    fn holds(&self, place: Place) -> bool {
+        let start = u64::from(place.offset);
+        let end = start + u64::from(place.len);
+        let held = self.offset..self.offset + self.bytes.len() as u64;
+        self.segment == Some(place.segment) && start >= held.start && end <= held.end
+    }
+}
+
 /// The content store. Its calls block and belong on job threads.
 pub struct Vault {
     store: Arc<dyn ObjectStore>,
     keys: Arc<Keys>,
     naming: [[u8; 32]; Kind::ALL.len()],
     index: RwLock<Index>,
+    /// Chunks that were unpacked last: what one reader has just read, another one often wants.
+    cache: Cache,
     runtime: Handle,
+}
+
+/// Unpacked chunks that are kept, in bytes.
+const CACHED: u64 = 32 << 20;
+
+type Cache = quick_cache::sync::Cache<Name, Arc<Vec<u8>>, ByLength>;
+
+#[derive(Clone)]
+struct ByLength;
+
+impl quick_cache::Weighter<Name, Arc<Vec<u8>>> for ByLength {
+    fn weight(&self, _: &Name, bytes: &Arc<Vec<u8>>) -> u64 {
+        bytes.len() as u64
+    }
 }
 
 impl Vault {
@@ -156,6 +181,7 @@ impl Vault {
             store,
             keys,
             index: RwLock::new(index),
+            cache: Cache::with_weighter((CACHED / CHUNK) as usize, CACHED, ByLength),
             runtime: Handle::current(),
         }))
     }
@@ -191,6 +217,28 @@ impl Vault {
         self.get_through(kind, name, &mut Window::default())
     }
 
+    /// A chunk that was unpacked a short while ago.
+    pub(crate) fn unpacked(&self, name: Name) -> Option<Arc<Vec<u8>>> {
+        self.cache.get(&name)
+    }
+
+    /// Whether a window holds an object.
+    pub(crate) fn is_in(&self, name: Name, window: &Window) -> bool {
+        self.place(name)
+            .is_some_and(|(place, _)| window.holds(place))
+    }
+
+    /// Reads a chunk through a window, and keeps it for those who want it next.
+    pub(crate) fn unpack_through(
+        &self,
+        name: Name,
+        window: &mut Window,
+    ) -> Result<Arc<Vec<u8>>, VaultError> {
+        let bytes = Arc::new(self.get_through(Kind::Chunk, name, window)?);
+        self.cache.insert(name, bytes.clone());
+        Ok(bytes)
+    }
+
     /// Reads one object through a window that holds what lies behind it.
     pub(crate) fn get_through(
         &self,
@@ -201,8 +249,7 @@ impl Vault {
         let (place, segment) = self.place(name).ok_or(VaultError::Missing { name })?;
         let start = u64::from(place.offset);
         let end = start + u64::from(place.len);
-        let held = window.offset..window.offset + window.bytes.len() as u64;
-        if window.segment != Some(place.segment) || start < held.start || end > held.end {
+        if !window.holds(place) {
             let path = Path::from(format!("segment/{segment}"));
             let wanted = start..end.max(start + WINDOW);
             let bytes = self.runtime.block_on(async {

@@ -48,8 +48,8 @@ async fn an_imprint_costs_its_changed_chunks_alone() {
             growth.new, 4,
             "two chunks, their page, the manifest: {growth:?}"
         );
-        assert_eq!(imprint.entries[3], base.entries[3]);
-        assert_eq!(imprint.entries[25], Entry::Free);
+        assert_eq!(imprint.entry(3), base.entry(3));
+        assert_eq!(imprint.entry(25), Entry::Free);
         assert_eq!(imprint.map().total(ByteKind::Free), 10 * CHUNK);
         let stored = ManifestDisk::open(vault.clone(), name).unwrap();
         let mut wanted = vec![0; len as usize];
@@ -68,7 +68,7 @@ async fn an_imprint_costs_its_changed_chunks_alone() {
             .changed(&vault, &card, &map, card.changed_chunks())
             .unwrap();
         assert_eq!(
-            (imprint.entries[2], imprint.entries[10]),
+            (imprint.entry(2), imprint.entry(10)),
             (Entry::Zero, Entry::Free)
         );
         assert_eq!(growth.new, 2, "a page and the manifest");
@@ -92,7 +92,7 @@ async fn a_segment_without_its_index_is_nothing() {
         std::fs::remove_file(entry.unwrap().path()).unwrap();
     }
     let again = open(dir.path()).await;
-    let Entry::Data(name) = manifest.entries[0] else {
+    let Entry::Data(name) = manifest.entry(0) else {
         panic!("chunk 0 has data")
     };
     assert!(vault.holds(name) && !again.holds(name));

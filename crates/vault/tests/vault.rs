@@ -53,7 +53,7 @@ async fn conforms(store: Arc<dyn ObjectStore>) {
                 growth.stored > 3 * CHUNK && growth.stored < 5 * CHUNK,
                 "{growth:?}"
             );
-            assert_eq!(manifest.entries[8], Entry::Zero);
+            assert_eq!(manifest.entry(8), Entry::Zero);
             assert_eq!(manifest.map().total(ByteKind::Zero), 2 * CHUNK);
             let (again, _, growth) = take_in(&vault, &bytes);
             assert_eq!(
@@ -172,4 +172,23 @@ async fn unnamed_segments_are_removed_and_no_others() {
         disk.read_vec(0, wanted.len()).unwrap() == wanted
     });
     assert!(read.await.unwrap());
+}
+
+/// A disk out of the vault is a disk like any other, also where chunks come out of the cache.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_disk_out_of_the_vault_conforms() {
+    use imagecraft::conformance::{Writes, sample, suite};
+    let vault = Vault::open(Arc::new(InMemory::new()), keys(1))
+        .await
+        .unwrap();
+    tokio::task::spawn_blocking(move || {
+        let bytes = sample();
+        let (name, ..) = take_in(&vault, &bytes);
+        for _ in 0..2 {
+            let mut disk = ManifestDisk::open(vault.clone(), name).unwrap();
+            suite(&mut disk, &bytes, Writes::Refused);
+        }
+    })
+    .await
+    .unwrap();
 }

@@ -61,7 +61,7 @@ impl Backup {
                 let backup = context.client.backup(name).await?;
                 context.show(&backup, |backup| {
                     show(backup);
-                    println!("Card {} was only read and is safe to pull.", backup.card);
+                    text::closing(&job);
                 })
             }
             Self::List(list) => {

@@ -1,6 +1,6 @@
 //! Settings as files: what would land on a card.
 
-use api::{Preview, PreviewFile};
+use api::{PlannedFile, Preview, PreviewFile};
 use clap::Subcommand;
 
 use crate::{Context, text};
@@ -40,32 +40,12 @@ fn show(preview: &Preview, whole: bool) {
     }
     for one in &preview.files {
         let file = &one.file;
-        let mut about = vec![file.action.clone()];
-        about.extend(file.mode.iter().map(|mode| format!("mode {mode}")));
-        let (user, group) = file
-            .owner
-            .as_deref()
-            .unwrap_or("")
-            .split_once(':')
-            .unwrap_or(("", ""));
-        for (what, id) in [("user", user), ("group", group)] {
-            about.extend((!id.is_empty()).then(|| format!("{what} {id}")));
-        }
-        let head = format!(
-            "  {:<10} {} on partition {}",
-            about.remove(0),
-            file.path,
-            file.partition
-        );
-        let about = match about.is_empty() {
-            true => String::new(),
-            false => format!("  ({})", about.join(", ")),
-        };
+        let head = head(file);
         match file.action.as_str() {
-            "link" => println!("{head}{about} to {}", file.content),
-            "remove" => println!("{head}{about}"),
-            _ if whole => text::block(&format!("{head}{about}"), &file.content),
-            _ => text::block(&format!("{head}{about}"), &changes(one)),
+            "link" => println!("{head} to {}", file.content),
+            "remove" => println!("{head}"),
+            _ if whole => text::block(&head, &file.content),
+            _ => text::block(&head, &changes(one)),
         }
     }
     let grow = match preview.grow.as_str() {
@@ -74,6 +54,28 @@ fn show(preview: &Preview, whole: bool) {
         _ => "the last partition stays as long as it is",
     };
     println!("  growth     {grow}");
+}
+
+/// What becomes of a file, where, with which mode and owner.
+pub fn head(file: &PlannedFile) -> String {
+    let mut about: Vec<String> = file
+        .mode
+        .iter()
+        .map(|mode| format!("mode {mode}"))
+        .collect();
+    let owner = file.owner.as_deref().unwrap_or("");
+    let (user, group) = owner.split_once(':').unwrap_or(("", ""));
+    for (what, id) in [("user", user), ("group", group)] {
+        about.extend((!id.is_empty()).then(|| format!("{what} {id}")));
+    }
+    let about = match about.is_empty() {
+        true => String::new(),
+        false => format!("  ({})", about.join(", ")),
+    };
+    format!(
+        "  {:<10} {} on partition {}{about}",
+        file.action, file.path, file.partition
+    )
 }
 
 /// The lines that differ, with their sign, and three around them.

@@ -7,6 +7,7 @@ use api::{NewPlan, Plan};
 use clap::Args;
 
 use super::request_key;
+use super::settings::head;
 use crate::follow::follow;
 use crate::{Context, text};
 
@@ -103,25 +104,7 @@ async fn carry_out(context: &Context, new: &NewPlan, target: Target) -> anyhow::
         .confirm(&plan.id, &label, Some(&request_key()))
         .await?;
     let job = follow(context, &job).await?;
-    context.show(&job, |job| {
-        let bytes = |key: &str| {
-            job.result
-                .as_ref()
-                .and_then(|result| result[key].as_u64())
-                .unwrap_or(0)
-        };
-        println!("Written    {}", text::exact(bytes("written")));
-        println!(
-            "Verified   {} read back and found equal",
-            text::exact(bytes("verified"))
-        );
-        println!(
-            "Recorded   imprint {} on card {}",
-            bytes("imprint"),
-            plan.card
-        );
-        println!("Card {} is safe to pull.", plan.card);
-    })
+    context.show(&job, text::closing)
 }
 
 /// Asks for the label that stands on the card's sticker. No other answer goes on.
@@ -188,11 +171,45 @@ fn show_plan(plan: &Plan) {
         println!("  caution    {caution}");
     }
     for file in &plan.files {
-        let place = format!("{} on partition {}", file.path, file.partition);
+        let head = head(file);
         match file.action.as_str() {
-            "remove" => println!("  remove     {place}"),
-            "link" => println!("  link       {place} to {}", file.content),
-            action => text::block(&format!("  {action:<10} {place}"), &file.content),
+            "remove" => println!("{head}"),
+            "link" => println!("{head} to {}", file.content),
+            _ => text::block(&head, &shortened(&file.content)),
         }
+    }
+}
+
+/// Lines of a file that a plan shows; `settings preview` shows it whole.
+const LINES: usize = 24;
+
+/// The beginning of a long file, and how much more there is.
+fn shortened(content: &str) -> String {
+    let lines: Vec<_> = content.lines().collect();
+    if lines.len() <= LINES + 1 {
+        return content.to_owned();
+    }
+    let more = lines.len() - LINES;
+    format!("{}\n… {more} more lines", lines[..LINES].join("\n"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::shortened;
+
+    #[test]
+    fn a_long_file_is_shortened_and_says_so() {
+        let text = |lines: usize| {
+            (0..lines)
+                .map(|line| format!("line {line}\n"))
+                .collect::<String>()
+        };
+        assert_eq!(
+            shortened(&text(25)),
+            text(25),
+            "one line more is no shorter"
+        );
+        let short = shortened(&text(100));
+        assert!(short.ends_with("line 23\n… 76 more lines"), "{short}");
     }
 }

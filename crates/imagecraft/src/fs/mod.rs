@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use crate::{ByteKind, Disk, DiskError, Map};
 
 pub use opened::open;
-pub use tree::{FileError, Files, MOST_NODES, Node, NodeKind, walk};
+pub use tree::{FileError, Files, MOST_NODES, Node, NodeKind, Stretch, walk};
 pub(crate) use used::Used;
 
 /// A file system as its own superblock or boot sector describes it.
@@ -171,12 +171,7 @@ pub(crate) fn label(raw: &[u8]) -> Option<String> {
 
 /// 16 bytes as a UUID in the order they stand.
 pub(crate) fn uuid_text(raw: &[u8]) -> String {
-    let mut text = String::with_capacity(36);
-    for (place, byte) in raw.iter().take(16).enumerate() {
-        if matches!(place, 4 | 6 | 8 | 10) {
-            text.push('-');
-        }
-        text.push_str(&format!("{byte:02x}"));
-    }
-    text
+    raw.first_chunk().map_or_else(String::new, |bytes| {
+        uuid::Uuid::from_bytes(*bytes).to_string()
+    })
 }

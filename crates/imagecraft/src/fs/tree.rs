@@ -68,6 +68,17 @@ pub enum FileError {
     Disk(#[from] DiskError),
 }
 
+/// A stretch of a file as it lies on the disk of its file system, in bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Stretch {
+    /// First byte of the file.
+    pub at: u64,
+    /// First byte on the disk of the file system.
+    pub on_disk: u64,
+    /// Length.
+    pub len: u64,
+}
+
 /// Takes the bytes of a file, piece by piece.
 pub type Sink<'a> = &'a mut dyn FnMut(&[u8]) -> std::io::Result<()>;
 
@@ -81,6 +92,14 @@ pub trait Files {
 
     /// Gives the bytes of a regular file to `sink`, in order; answers how many there were.
     fn read_into(&self, path: &str, sink: Sink<'_>) -> Result<u64, FileError>;
+
+    /// Gives the bytes of a regular file that was listed to `sink`, in order.
+    fn read_node(&self, node: &Node, sink: Sink<'_>) -> Result<(), FileError>;
+
+    /// Where the content of a regular file that was listed lies, in the order of the file, without
+    /// holes. `None` where that says nothing about its bytes: it lies in its inode, or a journal holds
+    /// newer bytes than the disk.
+    fn stretches(&self, node: &Node) -> Result<Option<Vec<Stretch>>, FileError>;
 
     /// At most `most` bytes from the start of a file.
     fn read_head(&self, path: &str, most: usize) -> Result<Vec<u8>, FileError> {

@@ -269,15 +269,9 @@ fn crc_of_header(header: &[u8]) -> u32 {
 
 /// A GUID as text: its first three fields are little-endian on the disk.
 fn guid_text(raw: &[u8]) -> String {
-    const ORDER: [usize; 16] = [3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15];
-    let mut text = String::with_capacity(36);
-    for (place, at) in ORDER.into_iter().enumerate() {
-        if matches!(place, 4 | 6 | 8 | 10) {
-            text.push('-');
-        }
-        text.push_str(&format!("{:02x}", raw[at]));
-    }
-    text
+    raw.first_chunk().map_or_else(String::new, |bytes| {
+        uuid::Uuid::from_bytes_le(*bytes).to_string()
+    })
 }
 
 /// The trade's name of a partition type GUID.

@@ -47,10 +47,15 @@ pub fn compare_card(
     // Both are read where files are of one length.
     work.progress
         .begin(Stage::Comparing, total.saturating_mul(2));
-    let compared = compare(&written, &CardDisk(card.as_ref()), &mut |bytes| {
-        work.progress.advance(bytes);
-        !work.progress.is_cancelled()
-    });
+    let compared = compare(
+        &written,
+        &CardDisk(card.as_ref()),
+        &|_, _| false,
+        &mut |bytes| {
+            work.progress.advance(bytes);
+            !work.progress.is_cancelled()
+        },
+    );
     let (label, number) = (&order.card, order.slot);
     let found = compared
         .map_err(|e| {

@@ -16,7 +16,7 @@ mod inode;
 mod journal;
 mod superblock;
 
-use super::{FileError, FileSystem, Files, Node, NodeKind, State, Usage, tree};
+use super::{FileError, FileSystem, Files, Node, NodeKind, State, Stretch, Usage, tree};
 use crate::{Disk, DiskError};
 
 pub use edit::{Attributes, Editor, Grown};
@@ -90,6 +90,8 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, ExtError> {
 pub struct Ext<D> {
     disk: D,
     superblock: Superblock,
+    /// Whether a journal was carried out in memory: the disk itself holds older bytes then.
+    replayed: bool,
 }
 
 impl<D: Disk> Ext<Replayed<D>> {
@@ -97,12 +99,17 @@ impl<D: Disk> Ext<Replayed<D>> {
     pub fn open_replayed(disk: D) -> Result<Self, ExtError> {
         let superblock = Superblock::read(&disk)?;
         superblock.check_known()?;
-        let disk = match superblock.needs_recovery() {
+        let replayed = superblock.needs_recovery();
+        let disk = match replayed {
             true => Replayed::new(disk, &superblock)?,
             false => Replayed::untouched(disk),
         };
         let superblock = Superblock::read(&disk)?;
-        Ok(Self { disk, superblock })
+        Ok(Self {
+            disk,
+            superblock,
+            replayed,
+        })
     }
 }
 
@@ -167,6 +174,18 @@ impl<D: Disk> Ext<D> {
     }
 }
 
+impl<D: Disk> Ext<D> {
+    /// The inode of a regular file that was listed.
+    fn inode_of(&self, node: &Node) -> Result<inode::Inode, FileError> {
+        let missing = || FileError::Missing(node.name.clone());
+        let inode = self.inode(u32::try_from(node.id).map_err(|_| missing())?)?;
+        match inode.kind() {
+            NodeKind::File => Ok(inode),
+            _ => Err(FileError::WrongKind(node.name.clone())),
+        }
+    }
+}
+
 impl<D: Disk> Files for Ext<D> {
     fn list(&self, path: &str) -> Result<Vec<Node>, FileError> {
         let missing = || FileError::Missing(path.into());
@@ -199,5 +218,31 @@ impl<D: Disk> Files for Ext<D> {
         }
         self.read_inode(&inode, sink)?;
         Ok(inode.len)
+    }
+
+    fn read_node(&self, node: &Node, sink: tree::Sink<'_>) -> Result<(), FileError> {
+        self.read_inode(&self.inode_of(node)?, sink)
+    }
+
+    fn stretches(&self, node: &Node) -> Result<Option<Vec<Stretch>>, FileError> {
+        let inode = self.inode_of(node)?;
+        if self.replayed || inode.is_inline() {
+            return Ok(None);
+        }
+        let block_len = self.superblock.block_len;
+        let pieces = inode::pieces(&self.disk, &self.superblock, &inode)?.into_iter();
+        let written = pieces.filter(|piece| piece.written).filter_map(|piece| {
+            let at = piece.logical.saturating_mul(block_len);
+            let len = piece
+                .count
+                .saturating_mul(block_len)
+                .min(inode.len.saturating_sub(at));
+            (len > 0).then(|| Stretch {
+                at,
+                on_disk: piece.physical.saturating_mul(block_len),
+                len,
+            })
+        });
+        Ok(Some(written.collect()))
     }
 }

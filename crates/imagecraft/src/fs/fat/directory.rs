@@ -133,7 +133,9 @@ impl<D: Disk> Fat<D> {
                         0
                     };
                     found.push(Entry {
-                        name: long.finish(&short).unwrap_or_else(|| name::plain(&short)),
+                        name: long
+                            .finish(&short)
+                            .unwrap_or_else(|| name::cased(&short, raw[12])),
                         short,
                         attributes,
                         first_cluster: u32::from(high) << 16

@@ -3,7 +3,7 @@
 use super::directory::Entry;
 use super::{Fat, FatError};
 use crate::Disk;
-use crate::fs::tree::{FileError, Files, Node, NodeKind, Sink, parts};
+use crate::fs::tree::{FileError, Files, Node, NodeKind, Sink, Stretch, parts};
 
 /// Bytes that are read at once.
 const PIECE: u64 = 1 << 18;
@@ -80,29 +80,64 @@ impl<D: Disk> Files for Fat<D> {
             Some(Some(entry)) if !entry.is_folder() => entry,
             Some(_) => return Err(FileError::WrongKind(path.into())),
         };
-        let len = u64::from(entry.len);
+        self.read_clusters(entry.first_cluster, entry.len.into(), sink)?;
+        Ok(entry.len.into())
+    }
+
+    fn read_node(&self, node: &Node, sink: Sink<'_>) -> Result<(), FileError> {
+        self.read_clusters(first_cluster(node)?, node.len, sink)
+    }
+
+    fn stretches(&self, node: &Node) -> Result<Option<Vec<Stretch>>, FileError> {
+        Ok(Some(self.runs(first_cluster(node)?, node.len)?))
+    }
+}
+
+fn first_cluster(node: &Node) -> Result<u32, FileError> {
+    u32::try_from(node.id).map_err(|_| FileError::Missing(node.name.clone()))
+}
+
+impl<D: Disk> Fat<D> {
+    /// Where the clusters of a file lie; those that follow each other on the disk together.
+    fn runs(&self, first: u32, len: u64) -> Result<Vec<Stretch>, FileError> {
         let cluster_len = self.boot.cluster_len;
-        let chain = self.chain(entry.first_cluster)?;
+        let chain = self.chain(first)?;
         if (chain.len() as u64).saturating_mul(cluster_len) < len {
             return Err(FatError::Damaged("a file is longer than its chain").into());
         }
-        let (mut left, mut at) = (len, 0);
-        while left > 0 {
-            // Clusters that follow each other on the disk are read together.
-            let first = self.cluster_at(chain[at]);
-            let mut run = 1;
-            while at.saturating_add(run) < chain.len()
-                && (run as u64) < PIECE.div_ceil(cluster_len)
-                && chain[at.saturating_add(run)] == chain[at].saturating_add(run as u32)
-            {
-                run = run.saturating_add(1);
+        let mut runs: Vec<Stretch> = Vec::new();
+        let mut at = 0_u64;
+        for cluster in chain {
+            if at >= len {
+                break;
             }
-            let take = (run as u64).saturating_mul(cluster_len).min(left);
-            let bytes = self.disk.read_vec(first, take as usize)?;
-            sink(&bytes).map_err(FileError::Sink)?;
-            left = left.saturating_sub(take);
-            at = at.saturating_add(run);
+            let take = cluster_len.min(len.saturating_sub(at));
+            let on_disk = self.cluster_at(cluster);
+            match runs.last_mut() {
+                Some(last) if last.on_disk.saturating_add(last.len) == on_disk => {
+                    last.len = last.len.saturating_add(take);
+                }
+                _ => runs.push(Stretch {
+                    at,
+                    on_disk,
+                    len: take,
+                }),
+            }
+            at = at.saturating_add(take);
         }
-        Ok(len)
+        Ok(runs)
+    }
+
+    fn read_clusters(&self, first: u32, len: u64, sink: Sink<'_>) -> Result<(), FileError> {
+        for run in self.runs(first, len)? {
+            let mut done = 0;
+            while done < run.len {
+                let take = PIECE.min(run.len.saturating_sub(done));
+                let from = run.on_disk.saturating_add(done);
+                sink(&self.disk.read_vec(from, take as usize)?).map_err(FileError::Sink)?;
+                done = done.saturating_add(take);
+            }
+        }
+        Ok(())
     }
 }

@@ -96,6 +96,22 @@ pub fn plain(short: &[u8; 11]) -> String {
     }
 }
 
+/// A short name in the case that its record says: bit 3 of byte 12 stands for a base in small letters,
+/// bit 4 for such an ending. Systems that know of them write no long name then.
+pub fn cased(short: &[u8; 11], bits: u8) -> String {
+    let whole = plain(short);
+    let (base, ending) = halves(&whole);
+    let half = |text: &str, small: bool| match small {
+        true => text.to_ascii_lowercase(),
+        false => text.to_owned(),
+    };
+    let (base, ending) = (half(base, bits & 0x08 != 0), half(ending, bits & 0x10 != 0));
+    match ending.is_empty() {
+        true => base,
+        false => format!("{base}.{ending}"),
+    }
+}
+
 /// The checksum that ties the entries of a long name to their short one.
 pub fn checksum(short: &[u8; 11]) -> u8 {
     short
@@ -127,5 +143,19 @@ mod tests {
         }
         let second = shorten("network.toml", |short| short == b"NETWOR~1TOM").unwrap();
         assert_eq!(&second.0, b"NETWOR~2TOM");
+    }
+
+    #[test]
+    fn a_record_says_the_case_of_its_name() {
+        for (short, bits, name) in [
+            (b"CONFIG  TXT", 0, "CONFIG.TXT"),
+            (b"CONFIG  TXT", 0x08, "config.TXT"),
+            (b"CONFIG  TXT", 0x10, "CONFIG.txt"),
+            (b"CONFIG  TXT", 0x18, "config.txt"),
+            (b"KERNEL     ", 0x18, "kernel"),
+            (b"A       B  ", 0xe7, "A.B"),
+        ] {
+            assert_eq!(cased(short, bits), name);
+        }
     }
 }

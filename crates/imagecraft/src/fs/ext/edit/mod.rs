@@ -255,6 +255,8 @@ impl<D: Disk> Editor<D> {
         Ext {
             disk: &self.disk,
             superblock: self.superblock.clone(),
+            // The journal was carried out before anything is edited.
+            replayed: false,
         }
     }
 
