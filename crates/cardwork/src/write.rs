@@ -27,6 +27,9 @@ const AHEAD: usize = 8;
 /// Threads that read the content ahead at most: unpacking takes longer than writing to a quick card.
 const READERS: usize = 4;
 
+/// The least that a medium takes or gives, in bytes.
+const SECTOR_LEN: usize = 512;
+
 /// What tells a chunk apart from any other: the first half of its BLAKE3. A card of 64 GB has half a
 /// million chunks, and their digests stay in memory from writing to verifying.
 type Digest = [u8; 16];
@@ -555,9 +558,15 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         puts.push((0, &self.mark));
         for (at, bytes) in puts {
             match self.card.write_at(at, bytes) {
+                Ok(()) => {}
                 // Nothing more can be learnt or done; what was known still holds.
                 Err(e) if is_out_of_reach(&e) => return,
-                _ => {}
+                // A bad sector must not keep those around it from being wiped.
+                Err(_) => {
+                    for (sector, part) in bytes.chunks(SECTOR_LEN).enumerate() {
+                        let _ = self.card.write_at(at + (sector * SECTOR_LEN) as u64, part);
+                    }
+                }
             }
         }
         let _ = self.card.flush();
@@ -570,14 +579,22 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
 
     /// Looks for the mark, and for tables where they are looked for.
     fn is_plainly_unfinished(&self, ranges: &[(u64, usize)]) -> Result<bool, CardError> {
-        let read = |at, len| {
+        let read = |at: u64, len: usize| {
             let mut found = vec![0; len];
             match self.card.read_at(at, &mut found) {
-                Ok(()) => Ok(found),
-                Err(e) if is_out_of_reach(&e) => Err(e),
-                // A place that cannot be read gives no table to anybody.
-                Err(_) => Ok(Vec::new()),
+                Ok(()) => return Ok(found),
+                Err(e) if is_out_of_reach(&e) => return Err(e),
+                Err(_) => {}
             }
+            // A sector that cannot be read gives no table to anybody; those around it do.
+            for (sector, part) in found.chunks_mut(SECTOR_LEN).enumerate() {
+                match self.card.read_at(at + (sector * SECTOR_LEN) as u64, part) {
+                    Err(e) if is_out_of_reach(&e) => return Err(e),
+                    Err(_) => part.fill(0),
+                    Ok(()) => {}
+                }
+            }
+            Ok(found)
         };
         for (at, len) in ranges {
             for part in (0..*len).step_by(BLOCK_0) {

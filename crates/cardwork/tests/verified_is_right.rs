@@ -327,6 +327,29 @@ fn at_every_call_of_a_write() {
     }
 }
 
+/// A bad place in each sector of the last blocks and the first: the table's backup in a sector beside it is
+/// wiped all the same.
+#[test]
+fn a_bad_sector_keeps_no_table_beside_it() {
+    let size = SIZES[0];
+    let sectors = (0..16).map(|sector| size - 512 * (sector + 1) + 92);
+    for at in sectors.chain((1..9).map(|sector| sector * 512 + 92)) {
+        for (new, old) in [(Table::Mbr, Table::Gpt), (Table::Gpt, Table::Gpt)] {
+            let case = Case {
+                size,
+                old,
+                new,
+                kinds: vec![(0, 1)],
+                fault: Fault::Bad(at, 1),
+                event: None,
+                seed: 0,
+                size_proven: false,
+            };
+            judge(&case).unwrap_or_else(|e| panic!("bad at {at}, {old:?} before {new:?}: {e}"));
+        }
+    }
+}
+
 /// An image in use at the beginning of a large card, grown or not, as they are written every day.
 fn everyday(size: u64, gpt: bool) -> (Overlay<MemoryDisk>, Map) {
     let mut disk = Overlay::new(MemoryDisk::new(0), size);

@@ -32,6 +32,7 @@ create index settings_sealed on settings (field) where sealed is not null;
 create index devices_macs on devices using gin (macs);
 create index devices_kind on devices (appliance, variant, board);
 create index devices_site on devices (site);
+create index devices_state on devices (state);
 create index devices_pinned on devices (pinned_release_id);
 create index imprints_origin on imprints (origin_release_id);
 create index imprints_base_backup on imprints (backup_id);
@@ -43,7 +44,7 @@ create index jobs_card on jobs (card_id, id desc);
 alter table devices add column revision bigint not null default 1;
 -- Names of the fields that are set on the device itself: whom a preset touches is told from them.
 alter table devices add column own_fields text[] not null default '{}';
-update devices d set own_fields = coalesce((select array_agg(field) from settings where device_id = d.id), '{}');
+update devices d set own_fields = coalesce((select array_agg(field order by field) from settings where device_id = d.id), '{}');
 create function count_revision() returns trigger language plpgsql as $$
 begin
     new.revision := old.revision + 1;
@@ -56,7 +57,7 @@ create trigger told before update of name, board, appliance, variant, site, note
 create function count_set() returns trigger language plpgsql as $$
 begin
     update devices d set revision = revision + 1,
-            own_fields = coalesce((select array_agg(field) from settings where device_id = d.id), '{}')
+            own_fields = coalesce((select array_agg(field order by field) from settings where device_id = d.id), '{}')
         where id in (select device_id from touched);
     return null;
 end $$;

@@ -82,10 +82,14 @@ impl Wanted {
             .filter(|text| !text.trim().is_empty())
         {
             let text = anywhere(&text.to_lowercase());
-            query
-                .push(" and (lower(c.label || ' ' || c.notes) like ")
-                .push_bind(text.clone());
-            query.push(" or d.words like ").push_bind(text).push(")");
+            query.push(
+                " and c.id in (select id from cards where lower(label || ' ' || notes) like ",
+            );
+            query.push_bind(text.clone());
+            query.push(
+                " union all select x.id from devices w join cards x on x.device_id = w.id where w.words like ",
+            );
+            query.push_bind(text).push(")");
         }
         for (column, value) in [
             (state!(), &self.state),

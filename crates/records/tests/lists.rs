@@ -499,7 +499,7 @@ async fn devices_are_found_by_what_is_set_on_them(records: &Records) {
         .await
         .unwrap();
     assert_eq!(sealed, [device.id]);
-    let own = records.own_fields(Some(&device.site)).await.unwrap();
+    let own = records.own_fields(Some(&device.site), &[]).await.unwrap();
     let own = own.into_iter().find(|one| one.id == device.id).unwrap();
     assert!(
         ["address", "secret", "host_name"]

@@ -528,12 +528,23 @@ impl Packer {
     }
 }
 
+thread_local! {
+    /// Making one takes longer than unpacking a chunk with it.
+    static UNPACKER: std::cell::RefCell<Option<zstd::bulk::Decompressor<'static>>> = const { std::cell::RefCell::new(None) };
+}
+
 fn unpack(packed: &[u8]) -> Option<Vec<u8>> {
     let (head, body) = packed.split_at_checked(5)?;
     let len = u32::from_le_bytes(head[1..].try_into().ok()?) as usize;
     let plain = match head[0] {
         STORED => body.to_vec(),
-        ZSTD if len <= MOST_PLAIN => zstd::bulk::decompress(body, len).ok()?,
+        ZSTD if len <= MOST_PLAIN => UNPACKER.with_borrow_mut(|unpacker| {
+            let unpacker = match unpacker {
+                Some(unpacker) => unpacker,
+                none => none.insert(zstd::bulk::Decompressor::new().ok()?),
+            };
+            unpacker.decompress(body, len).ok()
+        })?,
         _ => return None,
     };
     (plain.len() == len).then_some(plain)

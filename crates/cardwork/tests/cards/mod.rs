@@ -129,12 +129,14 @@ impl LyingCard {
             .collect()
     }
 
-    /// What can be read of a range, where a part that fails reads as nothing.
+    /// What can be read of a range, where a sector that fails reads as nothing: no medium gives a part of
+    /// a sector.
     pub fn readable(&self, offset: u64, len: usize) -> Vec<u8> {
         let mut bytes = self.medium(offset, len);
         if let Fault::Unreadable(from, count) | Fault::Bad(from, count) = self.fault {
+            let sectors = from / 512 * 512..(from + count).next_multiple_of(512);
             for (byte, at) in bytes.iter_mut().zip(offset..) {
-                if (from..from + count).contains(&at) {
+                if sectors.contains(&at) {
                     *byte = 0;
                 }
             }

@@ -2,9 +2,11 @@
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use records::devices::Device;
 use records::imprints::Some20;
 use settings::{FieldKind, Sheet};
 
+use super::takers::{kind_of, kind_of_group};
 use super::{InForce, Team, recorded_settings};
 use crate::catalogue::Kind;
 use crate::refusal::Refusal;
@@ -18,39 +20,48 @@ const NAMES: usize = 20;
 impl InForce {
     /// On how many devices each network is set, whether their cards carry it or not.
     pub async fn networks_set(&self, team: &Team) -> Result<BTreeMap<Network, Some20>, Refusal> {
-        // Devices that set none of it themselves have what the presets of their site give to their
-        // release: that is found out once for each site and release.
-        let mut alike: Vec<(String, (String, i64))> = Vec::new();
-        let mut of_device: Vec<(String, Vec<Network>)> = Vec::new();
-        let mut alone: HashSet<i64> = HashSet::new();
-        let rows = self.records.own_fields(None).await?;
-        // One device stands for all that are alike.
-        let mut asked: HashMap<(String, i64), i64> = HashMap::new();
-        for row in &rows {
-            let kind = Kind {
-                appliance: row.appliance.clone(),
-                variant: row.variant.clone(),
-                board: row.board.clone(),
-            };
-            let Some(release) = team.shelf.followed_by(&kind, row.pinned_release_id) else {
+        let (mut names, mut conditional) = (Vec::new(), HashSet::new());
+        for release in &team.shelf.releases {
+            let Ok(sheet) = team.shelf.sheet(release) else {
                 continue;
             };
-            let sheet = team.shelf.sheet(release)?;
-            let own = network_fields(&sheet).any(|(name, conditional)| {
-                conditional || row.fields.iter().any(|field| field == name)
-            });
-            match own {
-                true => {
-                    alone.insert(row.id);
-                }
-                false => {
-                    let key = (row.site.clone(), release.id);
-                    asked.entry(key.clone()).or_insert(row.id);
-                    alike.push((row.name.clone(), key));
+            for (name, when) in network_fields(&sheet) {
+                names.push(name.to_owned());
+                if when {
+                    conditional.insert(release.id);
                 }
             }
         }
-        let ids: Vec<i64> = alone.iter().chain(asked.values()).copied().collect();
+        names.sort_unstable();
+        names.dedup();
+        if names.is_empty() {
+            return Ok(BTreeMap::new());
+        }
+        // Devices that set none of it themselves have what the presets of their site give to their
+        // release: one of a group stands for all of it. Where a condition decides, none does.
+        let each = |kind: &Kind, pinned: Option<i64>, fields: &[String]| {
+            let release = team.shelf.followed_by(kind, pinned);
+            fields.iter().any(|field| names.contains(field))
+                || release.is_some_and(|release| conditional.contains(&release.id))
+        };
+        let (mut alike, mut some_alone) = (Vec::new(), false);
+        for group in self.records.device_groups().await? {
+            match each(
+                &kind_of_group(&group),
+                group.pinned_release_id,
+                &group.fields,
+            ) {
+                true => some_alone = true,
+                false => alike.push(group),
+            }
+        }
+        let mut alone = Vec::new();
+        if some_alone {
+            let rows = self.records.own_fields(None, &[]).await?.into_iter();
+            let rows = rows.filter(|row| each(&kind_of(row), row.pinned_release_id, &row.fields));
+            alone.extend(rows.map(|row| row.id));
+        }
+        let ids: Vec<i64> = alike.iter().map(|group| group.one).chain(alone).collect();
         let own = Team {
             presets: team.presets.clone(),
             shelf: team.shelf.clone(),
@@ -60,44 +71,41 @@ impl InForce {
         let devices = self.records.devices_of(&ids).await?;
         let keys = self.store.keys.clone();
         let seen = tokio::task::spawn_blocking(move || {
-            let of = |device: &records::devices::Device| {
+            let of = |device: &Device| {
                 let release = own.shelf.followed(device)?;
                 let sheet = own.shelf.sheet(release).ok()?;
                 let counted = own.alone(device, &sheet.fields);
                 let now = recorded_settings(&keys, &counted.fields, &counted.values);
                 Some(named_networks(&now))
             };
-            let seen = devices
-                .iter()
-                .map(|device| (device.id, device.name.clone(), of(device)));
-            seen.collect::<Vec<_>>()
+            let seen = devices.into_iter().filter_map(|device| {
+                let networks = of(&device)?;
+                Some((device.id, (device.name, networks)))
+            });
+            seen.collect::<HashMap<_, _>>()
         });
-        let seen = seen
+        let mut seen = seen
             .await
             .map_err(|e| Refusal::invalid("settings", e.to_string()))?;
-        let mut standing_for: HashMap<i64, Vec<Network>> = HashMap::new();
-        for (id, name, networks) in seen {
-            match alone.contains(&id) {
-                true => of_device.push((name, networks.unwrap_or_default())),
-                false => {
-                    standing_for.insert(id, networks.unwrap_or_default());
-                }
-            }
-        }
-        for (name, key) in alike {
-            let networks = asked.get(&key).and_then(|id| standing_for.get(id));
-            of_device.push((name, networks.cloned().unwrap_or_default()));
-        }
-        of_device.sort();
         let mut found: BTreeMap<Network, Some20> = BTreeMap::new();
-        for (name, networks) in of_device {
+        let mut add = |networks: Vec<Network>, devices: i64, names: &[String]| {
             for network in networks {
                 let place = found.entry(network).or_default();
-                place.total += 1;
-                if place.names.len() < NAMES {
-                    place.names.push(name.clone());
-                }
+                place.total += devices;
+                place.names.extend_from_slice(names);
             }
+        };
+        for group in alike {
+            if let Some((_, networks)) = seen.remove(&group.one) {
+                add(networks, group.devices, &group.names);
+            }
+        }
+        for (name, networks) in seen.into_values() {
+            add(networks, 1, &[name]);
+        }
+        for place in found.values_mut() {
+            place.names.sort_unstable();
+            place.names.truncate(NAMES);
         }
         Ok(found)
     }

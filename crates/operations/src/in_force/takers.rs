@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use records::devices::{Device, OwnFields};
+use records::devices::{Device, Group, OwnFields};
 use records::presets::Preset;
 use settings::Sheet;
 
@@ -28,6 +28,57 @@ pub struct Taker {
 type Given = Vec<(i64, String, bool)>;
 
 impl InForce {
+    /// How many devices take values from each of these presets.
+    pub async fn taker_counts(
+        &self,
+        team: &Team,
+        presets: &[&Preset],
+    ) -> Result<HashMap<i64, u64>, Refusal> {
+        let mut counts: HashMap<i64, u64> = HashMap::new();
+        let mut given: HashMap<(String, i64), Given> = HashMap::new();
+        for group in self.records.device_groups().await? {
+            let kind = kind_of_group(&group);
+            let Some(release) = team.shelf.followed_by(&kind, group.pinned_release_id) else {
+                continue;
+            };
+            let Ok(sheet) = team.shelf.sheet(release) else {
+                continue;
+            };
+            let fields = given
+                .entry((group.site.clone(), release.id))
+                .or_insert_with(|| given_on(team, &group.site, &sheet));
+            let open = fields
+                .iter()
+                .filter(|(_, field, _)| !group.fields.contains(field));
+            let mut takes: Vec<i64> = Vec::new();
+            for (preset, _, conditional) in open {
+                if *conditional {
+                    // Whether a condition holds is told of each device alone.
+                    return self.counts_one_by_one(team, presets).await;
+                }
+                if !takes.contains(preset) {
+                    takes.push(*preset);
+                }
+            }
+            for preset in takes {
+                *counts.entry(preset).or_default() += group.devices as u64;
+            }
+        }
+        Ok(counts)
+    }
+
+    async fn counts_one_by_one(
+        &self,
+        team: &Team,
+        presets: &[&Preset],
+    ) -> Result<HashMap<i64, u64>, Refusal> {
+        let mut counts = HashMap::new();
+        for taker in self.takers(team, presets).await? {
+            *counts.entry(taker.preset).or_default() += 1;
+        }
+        Ok(counts)
+    }
+
     /// The devices that take values from these presets, by name. Only which fields are set on each
     /// device is read, not what they hold.
     pub async fn takers(&self, team: &Team, presets: &[&Preset]) -> Result<Vec<Taker>, Refusal> {
@@ -39,12 +90,15 @@ impl InForce {
             [first, rest @ ..] if rest.iter().all(|one| one == first) => *first,
             _ => None,
         };
-        let rows = self.records.own_fields(site).await?;
+        let rows = self.records.own_fields(site, &[]).await?;
         let wanted = |id: i64| presets.iter().any(|preset| preset.id == id);
         let mut given: HashMap<(String, i64), Given> = HashMap::new();
         let (mut found, mut unsure) = (Vec::new(), BTreeSet::new());
         for row in rows {
-            let Some(release) = team.shelf.followed_by(&kind(&row), row.pinned_release_id) else {
+            let Some(release) = team
+                .shelf
+                .followed_by(&kind_of(&row), row.pinned_release_id)
+            else {
                 continue;
             };
             let key = (row.site.clone(), release.id);
@@ -113,11 +167,19 @@ impl InForce {
     }
 }
 
-fn kind(row: &OwnFields) -> Kind {
+pub(super) fn kind_of(row: &OwnFields) -> Kind {
     Kind {
         appliance: row.appliance.clone(),
         variant: row.variant.clone(),
         board: row.board.clone(),
+    }
+}
+
+pub(super) fn kind_of_group(group: &Group) -> Kind {
+    Kind {
+        appliance: group.appliance.clone(),
+        variant: group.variant.clone(),
+        board: group.board.clone(),
     }
 }
 

@@ -58,11 +58,7 @@ async fn list(
     let name = |(preset, _): &&(Preset, Settings)| preset.name.clone();
     let page = page_of(all, name, query.after.as_deref(), query.limit);
     let presets: Vec<_> = page.items.iter().map(|(preset, _)| preset).collect();
-    let takers = app.in_force.takers(&team, &presets).await?;
-    let mut devices: HashMap<i64, u64> = HashMap::new();
-    for taker in &takers {
-        *devices.entry(taker.preset).or_default() += 1;
-    }
+    let devices = app.in_force.taker_counts(&team, &presets).await?;
     Ok(Json(page_with(page, |(preset, values)| {
         view(
             preset,
@@ -237,10 +233,14 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
         names: some.names,
         total: some.total as u64,
     };
-    let mut set_on = app.in_force.networks_set(&team).await?;
-    let unknown = names(app.records.unknown_carriers().await?);
+    let (set_on, unknown, carried) = tokio::join!(
+        app.in_force.networks_set(&team),
+        app.records.unknown_carriers(),
+        app.records.carried_networks()
+    );
+    let (mut set_on, unknown) = (set_on?, names(unknown?));
     let mut found: BTreeMap<(String, String), Some20> = BTreeMap::new();
-    for one in app.records.carried_networks().await? {
+    for one in carried? {
         found.insert((one.name, one.fingerprint), one.devices);
     }
     for network in set_on.keys() {

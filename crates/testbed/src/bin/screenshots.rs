@@ -81,6 +81,11 @@ async fn main() -> Result<()> {
             "compare/quaylink%202.3/quaylink%202.4",
             "driver-2.4",
         ),
+        (
+            "console-cards",
+            "cards?sort=size&descending=true",
+            "quay-01",
+        ),
         ("console-backups", "backups", "quay-02"),
         ("console-activity", "activity", "Backup of"),
     ] {
@@ -123,9 +128,16 @@ async fn main() -> Result<()> {
     )?;
     screen.picture(
         &bed,
-        "duplicarium release show 'toolpost 2026-06-01'; duplicarium device behind --all; sleep 60",
+        "duplicarium release show 'toolpost 2026-06-01'; duplicarium device behind --level-too; sleep 60",
         Duration::from_millis(2500),
         &shot("terminal-release"),
+    )?;
+    screen.picture(
+        &bed,
+        "duplicarium device list --site workshop --sort board; duplicarium device list --limit 3 --descending; \
+         duplicarium card list; duplicarium preset list; duplicarium preset networks; sleep 60",
+        Duration::from_millis(2500),
+        &shot("terminal-lists"),
     )
 }
 

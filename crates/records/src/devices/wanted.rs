@@ -1,0 +1,252 @@
+//! Which devices are wanted: lists of them in pages, and those together that are alike.
+
+use super::{COLUMNS, Device, FROM};
+use crate::lists::{self, Asked, List, Page, anywhere};
+use crate::{RecordError, Records};
+
+/// Which devices are asked for: those that all of it holds of.
+#[derive(Clone, Debug, Default)]
+pub struct Wanted {
+    /// A text anywhere in name, host name, card, notes, hardware or hardware address.
+    pub search: Option<String>,
+    /// State.
+    pub state: Option<String>,
+    /// Site.
+    pub site: Option<String>,
+    /// Board model.
+    pub board: Option<String>,
+    /// Appliance.
+    pub appliance: Option<String>,
+    /// Number of the release that its card carries.
+    pub carries: Option<i64>,
+    /// Classes that it must be of one of.
+    pub classes: Option<Vec<Class>>,
+    /// Only devices that are not retired.
+    pub active: bool,
+}
+
+/// Devices for which the same release counts and whose cards carry the same.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, sqlx::FromRow)]
+pub struct Class {
+    /// Site.
+    pub site: String,
+    /// Appliance.
+    pub appliance: String,
+    /// Variant of it.
+    pub variant: Option<String>,
+    /// Board model.
+    pub board: String,
+    /// Number of the release that they stay with.
+    pub pinned_release_id: Option<i64>,
+    /// State of the imprint on their cards.
+    pub card_state: Option<String>,
+    /// The release whose content is on their cards, where those are whole.
+    pub carried_release_id: Option<i64>,
+}
+
+/// A device that is not retired, with the names of the fields that are set on it itself.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)] // as in Device
+pub struct OwnFields {
+    pub id: i64,
+    pub name: String,
+    pub site: String,
+    pub appliance: String,
+    pub variant: Option<String>,
+    pub board: String,
+    pub pinned_release_id: Option<i64>,
+    pub fields: Vec<String>,
+}
+
+/// Devices that are not retired, on one site, of one kind, on which the same fields are set.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)] // as in Device
+pub struct Group {
+    pub site: String,
+    pub appliance: String,
+    pub variant: Option<String>,
+    pub board: String,
+    pub pinned_release_id: Option<i64>,
+    /// Names of the fields that are set on each of them itself.
+    pub fields: Vec<String>,
+    /// One of them.
+    pub one: i64,
+    /// How many they are.
+    pub devices: i64,
+    /// The first twenty by name.
+    pub names: Vec<String>,
+}
+
+const LIST: List = List {
+    noun: "devices",
+    columns: COLUMNS,
+    from: FROM,
+    id: "d.id",
+    orders: &[
+        lists::text("name", "d.name"),
+        lists::text("site", "d.site"),
+        lists::text("state", "d.state"),
+        lists::text(
+            "appliance",
+            "(d.appliance || ' ' || coalesce(d.variant, ''))",
+        ),
+        lists::text("board", "d.board"),
+        lists::text("card", "coalesce(k.label, '')"),
+        lists::number("added", "d.id"),
+    ],
+};
+
+impl Class {
+    /// The class of a device.
+    pub fn of(device: &Device) -> Self {
+        Self {
+            site: device.site.clone(),
+            appliance: device.appliance.clone(),
+            variant: device.variant.clone(),
+            board: device.board.clone(),
+            pinned_release_id: device.pinned_release_id,
+            card_state: device.card_state.clone(),
+            carried_release_id: device.carried_release_id,
+        }
+    }
+}
+
+/// Puts classes into a query as the columns of rows.
+fn push_classes(query: &mut sqlx::QueryBuilder<sqlx::Postgres>, classes: &[&Class]) {
+    let texts = |of: fn(&Class) -> String| classes.iter().map(|one| of(one)).collect::<Vec<_>>();
+    let numbers = |of: fn(&Class) -> Option<i64>| {
+        classes
+            .iter()
+            .map(|one| of(one).unwrap_or(0))
+            .collect::<Vec<_>>()
+    };
+    query
+        .push_bind(texts(|one| one.site.clone()))
+        .push("::text[], ");
+    query
+        .push_bind(texts(|one| one.appliance.clone()))
+        .push("::text[], ");
+    query
+        .push_bind(texts(|one| one.variant.clone().unwrap_or_default()))
+        .push("::text[], ");
+    query
+        .push_bind(texts(|one| one.board.clone()))
+        .push("::text[], ");
+    query
+        .push_bind(numbers(|one| one.pinned_release_id))
+        .push("::bigint[], ");
+    query
+        .push_bind(texts(|one| one.card_state.clone().unwrap_or_default()))
+        .push("::text[], ");
+    query
+        .push_bind(numbers(|one| one.carried_release_id))
+        .push("::bigint[]");
+}
+
+/// The class of a device in the query, as [`push_classes`] gives them.
+const CLASS: &str =
+    "(d.site, d.appliance, coalesce(d.variant, ''), d.board, coalesce(d.pinned_release_id, 0),
+    coalesce(d.card_state, ''), coalesce(d.carried_release_id, 0))";
+
+impl Wanted {
+    fn push(&self, query: &mut sqlx::QueryBuilder<sqlx::Postgres>) {
+        if let Some(text) = self
+            .search
+            .as_deref()
+            .filter(|text| !text.trim().is_empty())
+        {
+            query
+                .push(" and d.words like ")
+                .push_bind(anywhere(&text.to_lowercase()));
+        }
+        for (column, value) in [
+            ("d.state", &self.state),
+            ("d.site", &self.site),
+            ("d.board", &self.board),
+            ("d.appliance", &self.appliance),
+        ] {
+            if let Some(value) = value {
+                query
+                    .push(format!(" and {column} = "))
+                    .push_bind(value.clone());
+            }
+        }
+        if self.active {
+            query.push(" and d.state <> 'retired'");
+        }
+        if let Some(release) = self.carries {
+            query
+                .push(" and d.carried_release_id = ")
+                .push_bind(release);
+        }
+        if let Some(classes) = &self.classes {
+            query.push(format!(" and {CLASS} in (select * from unnest("));
+            push_classes(query, &classes.iter().collect::<Vec<_>>());
+            query.push("))");
+        }
+    }
+}
+
+impl Records {
+    /// One page of the devices that are wanted.
+    pub async fn device_page(
+        &self,
+        wanted: &Wanted,
+        asked: &Asked,
+    ) -> Result<Page<Device>, RecordError> {
+        LIST.page(&self.pool, asked, &|query| wanted.push(query))
+            .await
+    }
+
+    /// The classes of devices that are not retired, and how many are of each.
+    pub async fn device_classes(&self) -> Result<Vec<(Class, i64)>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select site, appliance, variant, board, pinned_release_id, card_state, carried_release_id, count(*) as "devices!"
+               from devices where state <> 'retired' group by 1, 2, 3, 4, 5, 6, 7 order by 1, 2, 3, 4, 5, 6, 7"#
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let pairs = rows.into_iter().map(|row| {
+            let class = Class {
+                site: row.site,
+                appliance: row.appliance,
+                variant: row.variant,
+                board: row.board,
+                pinned_release_id: row.pinned_release_id,
+                card_state: row.card_state,
+                carried_release_id: row.carried_release_id,
+            };
+            (class, row.devices)
+        });
+        Ok(pairs.collect())
+    }
+
+    /// The devices that are not retired, those together for which the same counts.
+    pub async fn device_groups(&self) -> Result<Vec<Group>, RecordError> {
+        let rows = sqlx::query_as!(
+            Group,
+            r#"select site, appliance, variant, board, pinned_release_id, own_fields as fields, min(id) as "one!",
+                 count(*) as "devices!", (array_agg(name order by name))[1:20] as "names!"
+               from devices where state <> 'retired' group by 1, 2, 3, 4, 5, 6"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// The devices by name that are not retired, of one site or of all, with the names of the fields
+    /// that are set on each itself. Only those on which one of the fields `with` is, if any are given.
+    pub async fn own_fields(
+        &self,
+        site: Option<&str>,
+        with: &[String],
+    ) -> Result<Vec<OwnFields>, RecordError> {
+        let rows = sqlx::query_as!(
+            OwnFields,
+            "select id, name, site, appliance, variant, board, pinned_release_id, own_fields as fields
+             from devices where state <> 'retired' and ($1::text is null or site = $1)
+               and (cardinality($2::text[]) = 0 or own_fields && $2) order by name",
+            site,
+            with
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+}
