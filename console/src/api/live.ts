@@ -73,7 +73,7 @@ function touchedBy(event: HistoryEvent): (key: readonly unknown[]) => boolean {
         if (!nouns.includes(String(noun))) return false;
         // The page of another one of the same kind says nothing of this one.
         const page = typeof name === "string" && name !== "list" && name !== "find";
-        return noun !== own || !page || name === event.subject || kind === "preset";
+        return noun !== own || !page || name === event.subject || kind === "preset" || event.kind === "device.table";
     };
 }
 

@@ -3,11 +3,13 @@
 mod beside;
 mod catalogue;
 mod client;
+mod lists;
 mod types;
 
 pub use beside::{read_sheet, sheet_beside};
 pub use catalogue::*;
 pub use client::{Client, ClientError};
+pub use lists::*;
 pub use types::*;
 
 /// Header that says who acts, percent-encoded.

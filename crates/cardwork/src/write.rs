@@ -390,9 +390,9 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         let numbers: Vec<_> = chunks.iter().map(|(chunk, _)| *chunk).collect();
         let (content, len) = (self.content, self.len);
         let mut all = Vec::with_capacity(chunks.len());
-        let readers = std::thread::available_parallelism()
-            .map_or(1, usize::from)
-            .min(READERS);
+        // One processor is left to the hand that writes: a card of 90 MB/s waits for it otherwise.
+        let processors = std::thread::available_parallelism().map_or(1, usize::from);
+        let readers = processors.saturating_sub(1).clamp(1, READERS);
         // Who has one of the buffers takes the next batch: no more are under way than there are buffers,
         // and the first of them always is.
         let (empty, emptied) = sync_channel::<Vec<u8>>(AHEAD);

@@ -1,5 +1,6 @@
 //! `make bench`: ratios measured in one run on one machine, each beside its bar; the same as
-//! JSON in target/bench.json. `bench thousands` measures only what a team with thousands of devices waits for.
+//! JSON in target/bench.json. `bench thousands` measures only what a team with thousands of devices waits for,
+//! `bench cards` only what a card does.
 
 mod thousands;
 
@@ -69,6 +70,9 @@ fn main() -> Result<()> {
     let store = LocalFileSystem::new_with_prefix(dir.path())?.with_fsync(true);
     let vault = runtime.block_on(Vault::open(Arc::new(store), Arc::new(Keys::new([7; 32]))))?;
     drop(guard);
+    if std::env::args().nth(1).as_deref() == Some("cards") {
+        return report(&card_rows(&bed, &vault, &image)?);
+    }
     let mut rows = compose_rows(
         &vault,
         dir.path(),
