@@ -383,14 +383,13 @@ fn compare_row(bed: &Testbed, dir: &Path) -> Result<Row> {
     // One file is another one in the second.
     let word = dir.join("word");
     std::fs::write(&word, "another one")?;
-    let (root, before) = (dir.join("root.img"), dir.join("before"));
+    let root = dir.join("root.img");
     shell(&format!(
         "dd if={two_at} of={root} bs=4M skip=1 conv=sparse status=none && \
          debugfs -w -R 'write {word} word' {root} 2>/dev/null && \
-         dd if={root} of={two_at} bs=4M seek=1 conv=notrunc,sparse status=none && rm -rf {tree_at} {root}; touch {before}",
+         dd if={root} of={two_at} bs=4M seek=1 conv=notrunc,sparse status=none && rm -rf {tree_at} {root}",
         root = path(&root),
         word = path(&word),
-        before = path(&before),
     ))?;
     let sheet = |version: &str| -> Result<PathBuf> {
         let file = dir.join(format!("usual-{version}.toml"));
