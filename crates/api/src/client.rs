@@ -7,13 +7,13 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::{
-    Backup, BackupQuery, BoardModel, Card, CardChange, CardDetail, CardQuery, CarriedNetwork,
-    Carrier, Choice, Comparison, Confirmation, Device, DeviceChange, DeviceDetail, DeviceQuery,
-    DeviceTableReport, FactValue, Feed, FileNode, Folder, Following, Health, Job, Jobs, Line,
-    NewBackup, NewComparison, NewCurrent, NewDevice, NewDrift, NewEvidence, NewFeed, NewPlan,
-    NewPreset, NewRelease, NewSheet, NewState, NewUpload, OPERATOR, PART, Page, PageQuery, Plan,
-    Preset, PresetChange, PresetDetail, Preview, Problem, REQUEST_KEY, Release, ReleaseDetail,
-    SettingsChange, Site, SiteChange, Slot, Touched, Upload,
+    Backup, BackupQuery, Bench, BoardModel, Card, CardChange, CardDetail, CardQuery,
+    CarriedNetwork, Carrier, Choice, Comparison, Confirmation, Device, DeviceChange, DeviceDetail,
+    DeviceQuery, DeviceTableReport, FactValue, Feed, FileNode, Folder, Following, Health, Job,
+    Jobs, Line, NewBackup, NewComparison, NewCurrent, NewDevice, NewDrift, NewEvidence, NewFeed,
+    NewPlan, NewPreset, NewRelease, NewSheet, NewState, NewUpload, OPERATOR, PART, Page, PageQuery,
+    Plan, Preset, PresetChange, PresetDetail, Preview, Problem, REQUEST_KEY, Release,
+    ReleaseDetail, SettingsChange, Site, SiteChange, Slot, SlotBinding, Touched, Upload,
 };
 
 /// Why a call failed.
@@ -562,6 +562,22 @@ impl Client {
     /// The slots of the bench.
     pub async fn slots(&self) -> Answer<Vec<Slot>> {
         self.get("slots").await
+    }
+
+    /// Lets go of the card in a slot where the bench's computer uses it.
+    pub async fn release_slot(&self, slot: u32) -> Answer<Vec<Slot>> {
+        self.give(Method::POST, &format!("slots/{slot}/release"), &())
+            .await
+    }
+
+    /// The disks of the bench's computer and which places are slots.
+    pub async fn bench(&self) -> Answer<Bench> {
+        self.get("bench").await
+    }
+
+    /// Says which places are slots, all of them.
+    pub async fn bind_slots(&self, slots: &[SlotBinding]) -> Answer<Bench> {
+        self.give(Method::PUT, "bench/slots", &slots).await
     }
 
     /// Makes a plan.

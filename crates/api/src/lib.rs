@@ -1,11 +1,13 @@
 //! What the service and its clients say to each other over HTTP, and the typed client.
 
+mod bench;
 mod beside;
 mod catalogue;
 mod client;
 mod lists;
 mod types;
 
+pub use bench::*;
 pub use beside::{read_sheet, sheet_beside};
 pub use catalogue::*;
 pub use client::{Client, ClientError};

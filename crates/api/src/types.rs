@@ -515,8 +515,15 @@ pub struct Partition {
 pub struct Slot {
     /// Number.
     pub number: u32,
-    /// Where it is.
+    /// Where it is, for people.
     pub place: String,
+    /// The reader that it is in: the port that this hangs at, or its own name.
+    pub reader: String,
+    /// Place in the reader, as the reader counts.
+    pub unit: u32,
+    /// Why nobody can tell what is in it.
+    #[serde(default)]
+    pub trouble: Option<String>,
     /// The card in it.
     pub card: Option<SlotCard>,
     /// The job that works on it.
@@ -537,6 +544,12 @@ pub struct SlotCard {
     pub kind: String,
     /// Whether its slider forbids writing.
     pub locked: bool,
+    /// What the bench's computer uses it for, if it does.
+    #[serde(default)]
+    pub in_use: Option<String>,
+    /// Under which name the bench's computer has it, such as `/dev/sdb`.
+    #[serde(default)]
+    pub node: Option<String>,
     /// Its label, if it is known.
     pub label: Option<String>,
     /// blank, unfinished, ours, foreign, busy or unreadable.
@@ -799,6 +812,12 @@ pub struct Job {
     pub subject: String,
     /// Slot that it works on.
     pub slot: Option<i32>,
+    /// The reader that the slot was in then: the port that it hung at, or its own name.
+    #[serde(default)]
+    pub reader: Option<String>,
+    /// Place in that reader.
+    #[serde(default)]
+    pub unit: Option<i32>,
     /// Label of the card that it works on.
     pub card: Option<String>,
     /// Who started it.

@@ -1,11 +1,13 @@
-//! Slots of the stand-in card reader.
+//! The stand-in card reader and its slots.
 
 use std::io;
 use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
 
-use cardwork::{CardError, CardIo, Medium, Slot};
+use cardwork::{Access, CardError, CardIo, Insertion, Medium, Place, Slot};
 
-use crate::Seen;
+use crate::reader::{Reader, Unit};
 use crate::wire::{Line, Refusal, Reply, Request, SlotState};
 
 fn reader(error: io::Error) -> CardError {
@@ -16,25 +18,72 @@ fn surprise() -> CardError {
     CardError::Reader("it gave an answer that does not belong to the question".into())
 }
 
+/// What names the stand-in in records.
+pub const STANDIN: &str = "stand-in";
+
 fn medium(slot: &SlotState) -> Option<Medium> {
     slot.card.as_ref().map(|state| Medium {
-        insertion: slot.insertion,
+        insertion: Insertion {
+            boot: slot.boot.clone(),
+            number: slot.insertion,
+        },
         size: state.card.size,
         kind: state.card.kind.clone(),
         locked: state.card.locked,
         in_use: None,
+        node: None,
+        identity: None,
     })
 }
 
-/// All slots with what lies in them.
-pub fn survey(line: &Line) -> Result<Vec<Seen>, CardError> {
+/// The stand-in card reader.
+pub struct StandinReader {
+    address: SocketAddr,
+    line: Line,
+}
+
+impl StandinReader {
+    pub fn new(address: SocketAddr) -> Self {
+        Self {
+            address,
+            // What lies in the slots is known at once, or the reader is out of order.
+            line: Line::new(Some(address)).patient(Duration::from_secs(4)),
+        }
+    }
+}
+
+impl Reader for StandinReader {
+    fn name(&self) -> &str {
+        STANDIN
+    }
+
+    fn numbers_itself(&self) -> bool {
+        true
+    }
+
+    fn survey(&self) -> Result<Vec<Unit>, CardError> {
+        survey(&self.line)
+    }
+
+    fn unit(&self, number: u32) -> Option<Arc<dyn Slot>> {
+        Some(Arc::new(StandinSlot {
+            address: self.address,
+            number,
+            line: Line::new(Some(self.address)),
+        }))
+    }
+}
+
+/// All places with what lies in them.
+fn survey(line: &Line) -> Result<Vec<Unit>, CardError> {
     match line.ask(&Request::Slots, &[]).map_err(reader)?.0 {
         Reply::Slots(slots) => Ok(slots
             .iter()
-            .map(|slot| Seen {
+            .map(|slot| Unit {
                 number: slot.number,
-                place: format!("stand-in reader, unit {}", slot.number),
+                title: format!("stand-in reader, unit {}", slot.number),
                 medium: medium(slot),
+                trouble: None,
             })
             .collect()),
         _ => Err(surprise()),
@@ -42,49 +91,36 @@ pub fn survey(line: &Line) -> Result<Vec<Seen>, CardError> {
 }
 
 /// One slot of the stand-in.
-pub struct StandinSlot {
-    address: Option<SocketAddr>,
+struct StandinSlot {
+    address: SocketAddr,
     number: u32,
-    place: String,
     line: Line,
 }
 
-impl StandinSlot {
-    pub fn new(address: Option<SocketAddr>, number: u32, place: String) -> Self {
-        Self {
-            address,
-            number,
-            place,
-            line: Line::new(address),
-        }
-    }
-}
-
 impl Slot for StandinSlot {
-    fn number(&self) -> u32 {
-        self.number
-    }
-
-    fn place(&self) -> String {
-        self.place.clone()
+    fn place(&self) -> Place {
+        Place {
+            reader: STANDIN.into(),
+            unit: self.number,
+        }
     }
 
     fn medium(&self) -> Result<Option<Medium>, CardError> {
         let seen = survey(&self.line)?
             .into_iter()
-            .find(|seen| seen.number == self.number);
-        Ok(seen.and_then(|seen| seen.medium))
+            .find(|unit| unit.number == self.number);
+        Ok(seen.and_then(|unit| unit.medium))
     }
 
-    fn open(&self, insertion: u64) -> Result<Box<dyn CardIo>, CardError> {
+    fn open(&self, insertion: &Insertion, _: Access) -> Result<Box<dyn CardIo>, CardError> {
         let medium = self.medium()?.ok_or(CardError::Empty)?;
-        if medium.insertion != insertion {
+        if medium.insertion != *insertion {
             return Err(CardError::Gone);
         }
         Ok(Box::new(StandinCard {
-            line: Line::new(self.address),
+            line: Line::new(Some(self.address)),
             slot: self.number,
-            insertion,
+            insertion: insertion.number,
             size: medium.size,
         }))
     }

@@ -136,6 +136,9 @@ pub enum Refusal {
 pub struct SlotState {
     /// Number, from 1.
     pub number: u32,
+    /// Which start of the stand-in counts.
+    #[serde(default)]
+    pub boot: String,
     /// Counts the cards put in.
     pub insertion: u64,
     /// The card in it.

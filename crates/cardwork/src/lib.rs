@@ -18,7 +18,7 @@ pub use occupant::{Contents, Mark, Occupant, look};
 pub use progress::{Progress, Snapshot, Stage};
 pub use read::{read_again, read_out};
 pub use safety::{Bound, Unsafe};
-pub use slot::{CardDisk, CardError, CardIo, Medium, Slot};
+pub use slot::{Access, CardDisk, CardError, CardIo, Insertion, Medium, Place, Slot};
 pub use write::{Left, Unwritten, WriteError, Written, has_edges_of, write};
 
 /// Bytes moved to or from a card at once.

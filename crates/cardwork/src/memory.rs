@@ -2,7 +2,7 @@
 
 use std::sync::{Arc, Mutex, MutexGuard};
 
-use crate::{CardError, CardIo, Medium, Slot};
+use crate::{Access, CardError, CardIo, Insertion, Medium, Place, Slot};
 
 #[derive(Default)]
 struct State {
@@ -23,14 +23,14 @@ impl MemorySlot {
     }
 
     /// Puts a card with these bytes in; returns the insertion.
-    pub fn put(&self, bytes: Vec<u8>, locked: bool) -> u64 {
+    pub fn put(&self, bytes: Vec<u8>, locked: bool) -> Insertion {
         let mut state = self.state();
         state.insertion += 1;
         state.card = Some(bytes);
         state.locked = locked;
         state.written = 0;
         state.vanish_after = None;
-        state.insertion
+        insertion(state.insertion)
     }
 
     /// Takes the card out and gives its bytes.
@@ -54,35 +54,43 @@ impl MemorySlot {
     }
 }
 
-impl Slot for MemorySlot {
-    fn number(&self) -> u32 {
-        1
+fn insertion(number: u64) -> Insertion {
+    Insertion {
+        boot: "memory".into(),
+        number,
     }
+}
 
-    fn place(&self) -> String {
-        "memory".into()
+impl Slot for MemorySlot {
+    fn place(&self) -> Place {
+        Place {
+            reader: "memory".into(),
+            unit: 1,
+        }
     }
 
     fn medium(&self) -> Result<Option<Medium>, CardError> {
         let state = self.state();
         Ok(state.card.as_ref().map(|card| Medium {
-            insertion: state.insertion,
+            insertion: insertion(state.insertion),
             size: card.len() as u64,
             kind: "SD card".into(),
             locked: state.locked,
             in_use: None,
+            node: None,
+            identity: None,
         }))
     }
 
-    fn open(&self, insertion: u64) -> Result<Box<dyn CardIo>, CardError> {
+    fn open(&self, wanted: &Insertion, _: Access) -> Result<Box<dyn CardIo>, CardError> {
         let state = self.state();
         let card = state.card.as_ref().ok_or(CardError::Empty)?;
-        if state.insertion != insertion {
+        if insertion(state.insertion) != *wanted {
             return Err(CardError::Gone);
         }
         Ok(Box::new(Held {
             slot: self.clone(),
-            insertion,
+            insertion: state.insertion,
             size: card.len() as u64,
         }))
     }

@@ -2,7 +2,7 @@
 
 use imagecraft::CHUNK;
 
-use crate::{CardError, CardIo, Medium};
+use crate::{CardError, CardIo, Insertion, Medium};
 
 /// Length of head and tail that the digest covers, in bytes.
 const EDGE: u64 = CHUNK / 2;
@@ -11,7 +11,7 @@ const EDGE: u64 = CHUNK / 2;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Bound {
     /// The insertion.
-    pub insertion: u64,
+    pub insertion: Insertion,
     /// Size in bytes.
     pub size: u64,
     /// Digest of the card's first and last bytes.
@@ -38,7 +38,7 @@ pub enum Unsafe {
 
 impl Bound {
     /// Takes down what identifies a held card.
-    pub fn to(card: &dyn CardIo, insertion: u64) -> Result<Self, CardError> {
+    pub fn to(card: &dyn CardIo, insertion: &Insertion) -> Result<Self, CardError> {
         let size = card.size();
         let len = EDGE.min(size);
         let mut edge = vec![0; len as usize];
@@ -48,7 +48,7 @@ impl Bound {
             hasher.update(&edge);
         }
         Ok(Self {
-            insertion,
+            insertion: insertion.clone(),
             size,
             edges: *hasher.finalize().as_bytes(),
         })
@@ -65,7 +65,7 @@ impl Bound {
         if let Some(by) = &medium.in_use {
             return Err(Unsafe::InUse(by.clone()));
         }
-        if Self::to(card, medium.insertion)? != *self {
+        if Self::to(card, &medium.insertion)? != *self {
             return Err(Unsafe::Swapped);
         }
         Ok(())

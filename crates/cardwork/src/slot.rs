@@ -28,13 +28,35 @@ pub enum CardError {
     /// The bench or its reader does not answer.
     #[error("the card reader does not answer: {0}")]
     Reader(String),
+    /// Something on the bench's computer holds the card, so that it cannot be had alone.
+    #[error("the card is in use by this computer ({0}); let go of it there first")]
+    InUse(String),
+    /// The service may not open the device that the card is behind.
+    #[error("the service may not open {0}; `duplicarium bench scan` says how it is allowed to")]
+    Forbidden(String),
+}
+
+/// One stay of a card in a slot. Another one means that the card was out meanwhile, even if it is the same
+/// card again.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct Insertion {
+    /// Which start of the computer, or of the stand-in, counts: numbers begin anew with each.
+    pub boot: String,
+    /// Grows from one insertion to the next.
+    pub number: u64,
+}
+
+impl std::fmt::Display for Insertion {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{} of {}", self.number, self.boot)
+    }
 }
 
 /// What a slot says about the card in it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Medium {
-    /// Counts the cards put in; another number means another insertion, even of the same card.
-    pub insertion: u64,
+    /// Since when it is in.
+    pub insertion: Insertion,
     /// Size that the card reports, in bytes.
     pub size: u64,
     /// Kind of medium in the trade's words.
@@ -43,21 +65,52 @@ pub struct Medium {
     pub locked: bool,
     /// What the bench's own system uses it for, if it does.
     pub in_use: Option<String>,
+    /// Under which name the bench's computer has it, such as `/dev/sdb`.
+    pub node: Option<String>,
+    /// What the medium says of itself that no other says, where its reader passes that on.
+    pub identity: Option<String>,
+}
+
+/// What a card is opened for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Access {
+    /// To look at it: only reading, beside whoever else has it.
+    Look,
+    /// To work on it: nobody else on this computer has it meanwhile. Where the card is locked, for reading.
+    Hold,
+}
+
+/// Where a slot is, for records: which reader, and which place in it.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Place {
+    /// The reader, by the port that it hangs at or by a name of its own.
+    pub reader: String,
+    /// Place in the reader, as the reader counts.
+    pub unit: u32,
+}
+
+impl std::fmt::Display for Place {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}, unit {}", self.reader, self.unit)
+    }
 }
 
 /// One place for a card.
 pub trait Slot: Send + Sync {
-    /// Number on the bench, from 1.
-    fn number(&self) -> u32;
-
-    /// Where it is, for people: reader, port and unit.
-    fn place(&self) -> String;
+    /// Where it is: reader and unit.
+    fn place(&self) -> Place;
 
     /// What is in it now.
     fn medium(&self) -> Result<Option<Medium>, CardError>;
 
     /// Takes hold of the card of one insertion. Any other card gives [`CardError::Gone`].
-    fn open(&self, insertion: u64) -> Result<Box<dyn CardIo>, CardError>;
+    fn open(&self, insertion: &Insertion, access: Access) -> Result<Box<dyn CardIo>, CardError>;
+
+    /// Lets go of the card where the system of the bench's computer uses it; gives what for. What cannot be
+    /// let go of is [`CardError::InUse`].
+    fn release(&self) -> Result<Vec<String>, CardError> {
+        Ok(Vec::new())
+    }
 }
 
 /// A held card. Once it is pulled, every call gives [`CardError::Gone`], also after another or
@@ -74,6 +127,12 @@ pub trait CardIo: Send + Sync {
 
     /// Returns when all that was written is on the medium.
     fn flush(&self) -> Result<(), CardError>;
+
+    /// Tells the medium that a range need not be kept, so that it reads as zero from then on. Whether that
+    /// took place: a medium that cannot do it, or not so, has changed nothing.
+    fn discard(&self, _offset: u64, _len: u64) -> Result<bool, CardError> {
+        Ok(false)
+    }
 }
 
 /// A held card as a [`Disk`] that can be read.

@@ -2,8 +2,8 @@
 //! That a verified card is right whatever the card does is tried in `verified_is_right.rs`.
 
 use cardwork::{
-    Bound, Left, Mark, MemorySlot, Progress, Slot, Unsafe, WriteError, conformance, read_again,
-    read_out, write,
+    Access, Bound, Left, Mark, MemorySlot, Progress, Slot, Unsafe, WriteError, conformance,
+    read_again, read_out, write,
 };
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Map, MemoryDisk};
 use time::OffsetDateTime;
@@ -56,7 +56,7 @@ fn the_memory_slot_conforms() {
 fn a_card_full_of_something_else_holds_exactly_the_content() {
     let slot = MemorySlot::default();
     let insertion = slot.put(vec![0xe5; CARD], false);
-    let card = slot.open(insertion).unwrap();
+    let card = slot.open(&insertion, Access::Hold).unwrap();
     let (disk, map) = content();
     let progress = Progress::default();
     let done = write(card.as_ref(), &disk, &map, &mark(), false, &progress).unwrap();
@@ -85,7 +85,7 @@ fn a_card_full_of_something_else_holds_exactly_the_content() {
 fn content_longer_than_the_card_is_refused_before_anything_is_touched() {
     let slot = MemorySlot::default();
     let insertion = slot.put(vec![7; CARD - 512], false);
-    let card = slot.open(insertion).unwrap();
+    let card = slot.open(&insertion, Access::Hold).unwrap();
     let (disk, map) = content();
     let refused = write(
         card.as_ref(),
@@ -105,8 +105,8 @@ fn content_longer_than_the_card_is_refused_before_anything_is_touched() {
 fn a_plan_is_bound_to_the_insertion_and_the_edges() {
     let slot = MemorySlot::default();
     let insertion = slot.put(vec![1; CARD], false);
-    let card = slot.open(insertion).unwrap();
-    let bound = Bound::to(card.as_ref(), insertion).unwrap();
+    let card = slot.open(&insertion, Access::Hold).unwrap();
+    let bound = Bound::to(card.as_ref(), &insertion).unwrap();
     let medium = slot.medium().unwrap().unwrap();
     bound.check(&medium, card.as_ref()).unwrap();
 
@@ -118,7 +118,7 @@ fn a_plan_is_bound_to_the_insertion_and_the_edges() {
 
     // An equal card, put in later, is still another card.
     let again = slot.put(vec![1; CARD], false);
-    let card = slot.open(again).unwrap();
+    let card = slot.open(&again, Access::Hold).unwrap();
     let medium = slot.medium().unwrap().unwrap();
     assert!(matches!(
         bound.check(&medium, card.as_ref()),
@@ -131,7 +131,7 @@ fn what_is_read_out_is_read_again_and_compared() {
     let slot = MemorySlot::default();
     let (disk, map) = content();
     let insertion = slot.put(disk.bytes().to_vec(), false);
-    let card = slot.open(insertion).unwrap();
+    let card = slot.open(&insertion, Access::Hold).unwrap();
     let progress = Progress::default();
     let mut seen = Vec::new();
     let digests = read_out::<WriteError>(card.as_ref(), &map, &progress, |chunk, bytes| {

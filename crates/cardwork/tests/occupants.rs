@@ -1,6 +1,6 @@
 //! What a slot says of whatever is put into it.
 
-use cardwork::{Mark, MemorySlot, Occupant, Slot, look};
+use cardwork::{Access, Mark, MemorySlot, Occupant, Slot, look};
 use imagecraft::compose::{Recipe, compose};
 use imagecraft::fs::fat::Fat;
 use imagecraft::{ByteKind, Disk, Map, MemoryDisk, Stamp, StampBase, Window};
@@ -12,7 +12,7 @@ const MIB: usize = 1 << 20;
 fn seen(bytes: Vec<u8>) -> (Occupant, String) {
     let slot = MemorySlot::default();
     let insertion = slot.put(bytes, false);
-    let found = look(slot.open(insertion).unwrap().as_ref()).unwrap();
+    let found = look(slot.open(&insertion, Access::Hold).unwrap().as_ref()).unwrap();
     (found.occupant, found.summary)
 }
 

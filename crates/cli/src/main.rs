@@ -66,7 +66,10 @@ enum Command {
     /// Settings as the files that they become.
     #[command(subcommand)]
     Settings(commands::settings::Settings),
-    /// Slots of the bench.
+    /// The readers of the bench: which places of its computer are slots.
+    #[command(subcommand)]
+    Bench(commands::bench::Bench),
+    /// Slots and what lies in them.
     #[command(subcommand)]
     Slot(commands::slot::Slot),
     /// Cards.
@@ -194,6 +197,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Device(device) => device.run(&context).await,
         Command::Preset(preset) => preset.run(&context).await,
         Command::Settings(settings) => settings.run(&context).await,
+        Command::Bench(bench) => bench.run(&context).await,
         Command::Slot(slot) => slot.run(&context).await,
         Command::Card(card) => card.run(&context).await,
         Command::Backup(backup) => backup.run(&context).await,

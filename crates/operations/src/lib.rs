@@ -12,6 +12,7 @@ pub mod jobs;
 pub mod names;
 pub mod news;
 pub mod plans;
+pub mod readers;
 pub mod refusal;
 pub mod shown;
 pub mod slots;

@@ -293,6 +293,8 @@ pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
         state: row.state,
         subject: row.subject,
         slot: row.slot,
+        reader: row.reader,
+        unit: row.unit,
         card: row.card,
         operator: row.operator,
         created_at: row.created_at,

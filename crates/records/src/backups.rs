@@ -39,6 +39,8 @@ pub struct NewBackup {
     pub slot: i32,
     /// Insertion that it was read in.
     pub insertion: i64,
+    /// Which start of the reader's computer counted it.
+    pub boot: String,
     /// Who took it.
     pub taken_by: String,
 }
@@ -62,7 +64,10 @@ pub struct Backup {
     pub stored: i64,
     pub verified: String,
     pub slot: i32,
+    pub reader: Option<String>,
+    pub unit: Option<i32>,
     pub insertion: i64,
+    pub boot: String,
     pub taken_by: String,
     pub taken_at: OffsetDateTime,
 }
@@ -81,10 +86,9 @@ pub struct Wanted {
 /// What is read of a backup, from [`FROM`].
 const COLUMNS: &str = "b.id, b.name, c.label as card, d.name as device, b.imprint_id, b.job_id, b.card_size,
     b.content, b.smallest_card, b.table_kind, b.partitions, b.manifest, b.stored, b.verified, b.slot,
-    b.insertion, b.taken_by, b.taken_at";
+    j.reader, j.unit, b.insertion, b.boot, b.taken_by, b.taken_at";
 
-const FROM: &str =
-    "backups b join cards c on c.id = b.card_id left join devices d on d.id = b.device_id";
+const FROM: &str = "backups b join cards c on c.id = b.card_id join jobs j on j.id = b.job_id left join devices d on d.id = b.device_id";
 
 const LIST: List = List {
     noun: "backups",
@@ -134,9 +138,9 @@ impl Records {
         let mut tx = self.pool.begin().await?;
         let id = sqlx::query_scalar!(
             "insert into backups (name, card_id, device_id, imprint_id, job_id, card_size, content, smallest_card,
-                table_kind, partitions, manifest, stored, verified, slot, insertion, taken_by)
+                table_kind, partitions, manifest, stored, verified, slot, insertion, boot, taken_by)
              values ($1, (select id from cards where label = $2), (select id from devices where name = $3),
-                $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
+                $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
              returning id",
             new.name,
             new.card,
@@ -153,6 +157,7 @@ impl Records {
             new.verified,
             new.slot,
             new.insertion,
+            new.boot,
             new.taken_by
         )
         .fetch_one(&mut *tx)

@@ -12,14 +12,25 @@ pub struct NewJob {
     pub kind: &'static str,
     /// What it is about, for people.
     pub subject: String,
-    /// Slot that it works on.
-    pub slot: Option<i32>,
+    /// Where the card is that it works on.
+    pub at: Option<At>,
     /// Label of the card that it works on.
     pub card: Option<String>,
     /// Who started it.
     pub operator: String,
     /// The caller's own key: the same key gives the same job.
     pub request_key: Option<RequestKey>,
+}
+
+/// A slot of the bench, with the place that it was then: slots can be bound to others.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct At {
+    /// Number of the slot.
+    pub slot: i32,
+    /// The reader: the port that it hung at, or its own name.
+    pub reader: String,
+    /// Place in the reader.
+    pub unit: i32,
 }
 
 /// A caller's key with what it was used for.
@@ -40,6 +51,8 @@ pub struct Job {
     pub state: String,
     pub subject: String,
     pub slot: Option<i32>,
+    pub reader: Option<String>,
+    pub unit: Option<i32>,
     pub card: Option<String>,
     pub operator: String,
     pub created_at: OffsetDateTime,
@@ -82,16 +95,18 @@ impl Records {
     pub async fn add_job(&self, new: &NewJob) -> Result<(i64, bool), RecordError> {
         let key = new.request_key.as_ref();
         let added = sqlx::query_scalar!(
-            "insert into jobs (kind, subject, slot, card_id, operator, request_key, request_digest)
-             values ($1, $2, $3, (select id from cards where label = $4), $5, $6, $7)
+            "insert into jobs (kind, subject, slot, card_id, operator, request_key, request_digest, reader, unit)
+             values ($1, $2, $3, (select id from cards where label = $4), $5, $6, $7, $8, $9)
              on conflict (request_key) do nothing returning id",
             new.kind,
             new.subject,
-            new.slot,
+            new.at.as_ref().map(|at| at.slot),
             new.card,
             new.operator,
             key.map(|key| &key.key),
-            key.map(|key| &key.digest)
+            key.map(|key| &key.digest),
+            new.at.as_ref().map(|at| &at.reader),
+            new.at.as_ref().map(|at| at.unit)
         )
         .fetch_optional(&self.pool)
         .await?;
@@ -175,7 +190,7 @@ impl Records {
     pub async fn jobs(&self, before: Option<i64>, most: i64) -> Result<Vec<Job>, RecordError> {
         let rows = sqlx::query_as!(
             Job,
-            r#"select j.id, j.kind, j.state, j.subject, j.slot, c.label as "card?", j.operator, j.created_at,
+            r#"select j.id, j.kind, j.state, j.subject, j.slot, j.reader, j.unit, c.label as "card?", j.operator, j.created_at,
                  j.started_at, j.finished_at, j.error_code, j.error, j.result
                from jobs j left join cards c on c.id = j.card_id
                where $1::bigint is null or j.id < $1 order by j.id desc limit $2"#,
@@ -213,7 +228,7 @@ impl Records {
     pub async fn job(&self, id: i64) -> Result<Job, RecordError> {
         let rows = sqlx::query_as!(
             Job,
-            r#"select j.id, j.kind, j.state, j.subject, j.slot, c.label as "card?", j.operator, j.created_at,
+            r#"select j.id, j.kind, j.state, j.subject, j.slot, j.reader, j.unit, c.label as "card?", j.operator, j.created_at,
                  j.started_at, j.finished_at, j.error_code, j.error, j.result
                from jobs j left join cards c on c.id = j.card_id where j.id = $1"#,
             id

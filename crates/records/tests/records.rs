@@ -27,7 +27,7 @@ fn job(kind: &'static str, key: Option<&str>) -> NewJob {
     NewJob {
         kind,
         subject: "something".into(),
-        slot: None,
+        at: None,
         card: None,
         operator: "marit".into(),
         request_key: key.map(|key| RequestKey {

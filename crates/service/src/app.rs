@@ -99,8 +99,14 @@ impl App {
             .context("the database cannot be used")?;
         let interrupted = records.sort_out_interrupted().await?;
         let events = Events::new(records.clone());
-        let bench = Arc::new(Bench::new(config.standin));
-        let slots = Slots::new(bench, records.clone(), store.clone(), events.clone());
+        let bench = Arc::new(Bench::new(config.standin, Some(dir.join("bench.toml"))));
+        let slots = Slots::new(
+            bench,
+            config.largest_card,
+            records.clone(),
+            store.clone(),
+            events.clone(),
+        );
         let slots = Arc::new(slots);
         let jobs = Arc::new(Jobs::new(records.clone(), events.clone(), store.clone()));
         let catalogue = Catalogue::new(records.clone(), store.clone());

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use anyhow::{Context, Result, bail};
 use clap::Parser;
 use imagecraft::container::Limits;
+use operations::readers::LARGEST_CARD;
 use serde::Deserialize;
 
 const LISTEN: &str = "127.0.0.1:7640";
@@ -38,6 +39,9 @@ pub struct Args {
     /// Largest raw image that is taken, in decimal gigabytes (512).
     #[arg(long, env = "DUPLICARIUM_MOST_RAW_GB")]
     most_raw_gb: Option<f64>,
+    /// Largest disk that may be a card, in decimal gigabytes (256).
+    #[arg(long, env = "DUPLICARIUM_MOST_CARD_GB")]
+    most_card_gb: Option<f64>,
     /// Fetch from addresses in the service's own machine and network too.
     #[arg(long, env = "DUPLICARIUM_PRIVATE_ADDRESSES", num_args = 0..=1, default_missing_value = "true")]
     private_addresses: Option<bool>,
@@ -56,6 +60,7 @@ struct File {
     console_dir: Option<PathBuf>,
     import_dir: Option<PathBuf>,
     most_raw_gb: Option<f64>,
+    most_card_gb: Option<f64>,
     private_addresses: Option<bool>,
 }
 
@@ -68,6 +73,8 @@ pub struct Config {
     pub console_dir: Option<PathBuf>,
     pub import_dir: Option<PathBuf>,
     pub limits: Limits,
+    /// A disk that is larger is no card, in bytes.
+    pub largest_card: u64,
     pub private_addresses: bool,
 }
 
@@ -97,6 +104,10 @@ impl Config {
         if most_raw_gb.is_some_and(|gb| !(0.001..=1e6).contains(&gb)) {
             bail!("most_raw_gb must be a size in gigabytes");
         }
+        let most_card_gb = args.most_card_gb.or(file.most_card_gb);
+        if most_card_gb.is_some_and(|gb| !(0.001..=1e6).contains(&gb)) {
+            bail!("most_card_gb must be a size in gigabytes");
+        }
         let limits = Limits {
             raw: most_raw_gb.map_or(Limits::default().raw, |gb| (gb * 1e9) as u64),
             ..Limits::default()
@@ -104,6 +115,7 @@ impl Config {
         Ok(Self {
             listen,
             limits,
+            largest_card: most_card_gb.map_or(LARGEST_CARD, |gb| (gb * 1e9) as u64),
             import_dir: args.import_dir.or(file.import_dir),
             private_addresses: args
                 .private_addresses

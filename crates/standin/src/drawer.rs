@@ -33,6 +33,9 @@ struct Slot {
 /// What is kept over restarts.
 #[derive(Serialize, Deserialize)]
 struct Kept {
+    /// Tells this drawer from any other: insertions are counted by it, over restarts too.
+    #[serde(default)]
+    id: String,
     slots: BTreeMap<u32, Slot>,
     cards: BTreeMap<String, NewCard>,
     #[serde(default)]
@@ -55,9 +58,10 @@ impl Drawer {
     /// Opens the drawer in a folder, or makes one with this many slots.
     pub fn open(dir: &Path, slots: u32) -> io::Result<Self> {
         fs::create_dir_all(dir.join("cards"))?;
-        let kept = match fs::read(dir.join("drawer.json")) {
+        let mut kept: Kept = match fs::read(dir.join("drawer.json")) {
             Ok(text) => serde_json::from_slice(&text)?,
             Err(e) if e.kind() == io::ErrorKind::NotFound => Kept {
+                id: String::new(),
                 slots: (1..=slots)
                     .map(|number| (number, Slot::default()))
                     .collect(),
@@ -66,6 +70,10 @@ impl Drawer {
             },
             Err(e) => return Err(e),
         };
+        if kept.id.is_empty() {
+            let since = std::time::UNIX_EPOCH.elapsed().map_err(io::Error::other)?;
+            kept.id = format!("drawer {:x} {:x}", since.as_micros(), std::process::id());
+        }
         Ok(Self {
             dir: dir.into(),
             kept,
@@ -161,6 +169,7 @@ impl Drawer {
             .iter()
             .map(|(number, slot)| SlotState {
                 number: *number,
+                boot: self.kept.id.clone(),
                 insertion: slot.insertion,
                 card: slot
                     .card

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use bench::Bench;
 use bench::wire::{Fault, Line, NewCard, Reply, Request};
-use cardwork::{CardError, CardIo, Slot, conformance};
+use cardwork::{Access, CardError, CardIo, Slot, conformance};
 use standin::Server;
 
 struct Reader {
@@ -35,7 +35,7 @@ impl Reader {
     }
 
     fn slot(&self) -> Arc<dyn Slot> {
-        Bench::new(Some(self.address))
+        Bench::new(Some(self.address), None)
             .slot(1)
             .unwrap()
             .expect("slot 1")
@@ -62,7 +62,7 @@ impl Reader {
     fn with_fault(&mut self, fault: Fault) -> Box<dyn CardIo> {
         self.put_new(false, Some(fault));
         let slot = self.slot();
-        slot.open(slot.medium().unwrap().unwrap().insertion)
+        slot.open(&slot.medium().unwrap().unwrap().insertion, Access::Hold)
             .unwrap()
     }
 }

@@ -2,6 +2,7 @@
 //! the stand-in card reader, the command line, and a headless browser.
 
 mod browser;
+pub mod loop_device;
 pub mod model;
 
 use std::net::TcpListener;

@@ -1,6 +1,7 @@
 //! One module a noun.
 
 pub mod backup;
+pub mod bench;
 pub mod card;
 pub mod device;
 pub mod feed;

@@ -8,11 +8,19 @@ use crate::{Context, text};
 pub enum Slot {
     /// List the slots and what lies in them.
     List,
+    /// Let go of a card that the bench's computer uses: what is mounted from it is unmounted.
+    Release {
+        /// Number of the slot.
+        slot: u32,
+    },
 }
 
 impl Slot {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
-        let slots = context.client.slots().await?;
+        let slots = match self {
+            Self::List => context.client.slots().await?,
+            Self::Release { slot } => context.client.release_slot(slot).await?,
+        };
         context.show(&slots, |slots| {
             let rows = slots.iter().map(|slot| {
                 let number = slot.number.to_string();
@@ -21,9 +29,12 @@ impl Slot {
                         number,
                         "-".into(),
                         String::new(),
-                        slot.failed
-                            .map_or("empty".into(), |job| format!("job {job} failed")),
-                        String::new(),
+                        match (&slot.trouble, slot.failed) {
+                            (Some(_), _) => "no answer".into(),
+                            (None, Some(job)) => format!("job {job} failed"),
+                            (None, None) => "empty".into(),
+                        },
+                        slot.trouble.clone().unwrap_or_default(),
                     ];
                 };
                 let device = card
@@ -31,13 +42,15 @@ impl Slot {
                     .as_ref()
                     .map(|device| format!(" for {device}"))
                     .unwrap_or_default();
-                let on_it = match &card.base {
-                    Some(base) => format!("{base}{device}"),
-                    None => card.summary.clone(),
+                let on_it = match (&card.in_use, &card.base) {
+                    (Some(used), _) => format!("{used}; `slot release {number}` lets go of it"),
+                    (None, Some(base)) => format!("{base}{device}"),
+                    (None, None) => card.summary.clone(),
                 };
                 let state = match (&slot.job, &slot.failed, card.locked) {
                     (Some(job), ..) => format!("job {job}"),
                     (None, Some(job), _) => format!("job {job} failed"),
+                    (None, None, _) if card.in_use.is_some() => "in use".into(),
                     (None, None, true) => "locked".into(),
                     (None, None, false) => card.occupant.clone(),
                 };

@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
-use cardwork::CardError;
+use cardwork::{Access, CardError};
 use imagecraft::compose::{Change, PlacedFile, compose};
 use imagecraft::{ByteKind, Disk};
 use records::Records;
@@ -21,7 +21,7 @@ use crate::catalogue::Catalogue;
 use crate::in_force::{IMAGE_GROWS, InForce, growth_words};
 use crate::jobs::Jobs;
 use crate::refusal::{Refusal, Why};
-use crate::slots::Slots;
+use crate::slots::{Inserted, Slots};
 use crate::store::{Store, random_id};
 use crate::work::{WriteOrder, write_card};
 
@@ -123,13 +123,21 @@ impl Plans {
     /// a label for a card that had none.
     pub async fn make(&self, operator: &str, new: &api::NewPlan) -> Result<api::Plan, Refusal> {
         let wanted = self.wanted(new).await?;
-        let (medium, found) = self.slots.card_in(new.slot).await?;
+        let Inserted { at, medium, found } = self.slots.card_in(new.slot).await?;
         if medium.locked {
             let detail = format!(
                 "the card in slot {} is locked; move its slider and put it in again",
                 new.slot
             );
             return Err(Refusal::conflict("card-locked", detail));
+        }
+        if let Some(used) = &medium.in_use {
+            let detail = format!(
+                "the card in slot {0} is in use by this computer ({used}); close what is open there and let go of it \
+                 (duplicarium slot release {0})",
+                new.slot
+            );
+            return Err(Refusal::conflict("card-in-use", detail));
         }
         if wanted.smallest_card > medium.size {
             let detail = format!(
@@ -157,7 +165,7 @@ impl Plans {
         }
         // Before anything is said about the card, so that what changes meanwhile voids the plan.
         let standing = self.records.standing(card.id).await?;
-        let mut order = self.order(&wanted, new.slot, &found, &card);
+        let mut order = self.order(&wanted, at, &found, &card);
         let tried = self.try_compose(&order).await?;
         let growth = tried.growth.or_else(|| match wanted.grow {
             Some(Grow::Image) => Some(IMAGE_GROWS.into()),
@@ -279,11 +287,12 @@ impl Plans {
                 "wrong-label",
                 format!(
                     "the card in slot {} is {}, not {label}; nothing was touched. Look at the sticker, then make the plan again",
-                    order.slot, order.card
+                    order.slot(),
+                    order.card
                 ),
             ));
         }
-        let reserved = self.slots.reserve(order.slot)?;
+        let reserved = self.slots.reserve(order.slot())?;
         self.check_bound(&order).await?;
         self.check_standing(&order, &standing, release.as_deref())
             .await?;
@@ -294,7 +303,7 @@ impl Plans {
         let new = NewJob {
             kind,
             subject,
-            slot: Some(order.slot as i32),
+            at: Some(order.at.clone()),
             card: Some(order.card.clone()),
             operator: operator.into(),
             request_key,
@@ -345,15 +354,19 @@ impl Plans {
 
     /// The card must still be the one that was seen; the job checks it again before it writes.
     async fn check_bound(&self, order: &WriteOrder) -> Result<(), Refusal> {
-        let (bench, bound, number) = (self.slots.bench().clone(), order.bound.clone(), order.slot);
-        let (card, slot) = (&order.card, order.slot);
+        let (bench, bound, number) = (
+            self.slots.bench().clone(),
+            order.bound.clone(),
+            order.slot(),
+        );
+        let (card, slot) = (&order.card, order.slot());
         let checked = tokio::task::spawn_blocking(move || {
             let slot = bench.slot(number)?.ok_or(CardError::Empty)?;
             let medium = slot.medium()?.ok_or(CardError::Empty)?;
             if medium.insertion != bound.insertion {
                 return Err(Refusal::from(cardwork::Unsafe::Swapped));
             }
-            let held = slot.open(bound.insertion)?;
+            let held = slot.open(&bound.insertion, Access::Hold)?;
             Ok(bound.check(&medium, held.as_ref())?)
         });
         let checked = checked

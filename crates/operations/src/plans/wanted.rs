@@ -5,6 +5,7 @@ use imagecraft::grow::Growth;
 use records::cards::Card;
 use records::devices::Device;
 use records::imprints::Base;
+use records::jobs::At;
 use records::releases::Release;
 use serde_json::json;
 use settings::{Grow, Laid};
@@ -200,8 +201,12 @@ impl Plans {
             None => None,
         };
         let seen = self.slots.insertion(slot);
-        let same = backup.slot == slot as i32
-            && seen.is_some_and(|insertion| insertion as i64 == backup.insertion);
+        let same = seen.is_some_and(|(place, insertion)| {
+            backup.reader.as_deref() == Some(&place.reader)
+                && backup.unit == Some(place.unit as i32)
+                && backup.boot == insertion.boot
+                && backup.insertion == insertion.number as i64
+        });
         if same {
             return Err(Refusal::conflict(
                 "source-card",
@@ -246,18 +251,12 @@ impl Plans {
     }
 
     /// The order that a job carries out.
-    pub(super) fn order(
-        &self,
-        wanted: &Wanted,
-        slot: u32,
-        found: &Found,
-        card: &Card,
-    ) -> WriteOrder {
+    pub(super) fn order(&self, wanted: &Wanted, at: At, found: &Found, card: &Card) -> WriteOrder {
         let settings = wanted.counted.as_ref().map_or_else(Vec::new, |counted| {
             recorded_settings(&self.store.keys, &counted.fields, &counted.values)
         });
         WriteOrder {
-            slot,
+            at,
             bound: found.bound.clone(),
             card_id: card.id,
             card: card.label.clone(),

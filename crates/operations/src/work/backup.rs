@@ -3,11 +3,11 @@
 use std::sync::Arc;
 
 use bench::Bench;
-use cardwork::{CardDisk, CardError, Stage, WriteError, read_again, read_out};
+use cardwork::{Access, CardDisk, CardError, Insertion, Stage, WriteError, read_again, read_out};
 use imagecraft::{ByteKind, CHUNK, Layout, LayoutError};
 use records::RecordError;
 use records::backups::NewBackup;
-use records::jobs::Outcome;
+use records::jobs::{At, Outcome};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use time::macros::format_description;
@@ -23,10 +23,10 @@ const PACKERS: usize = 2;
 
 /// What is read from which card.
 pub struct BackupOrder {
-    /// Number of the slot.
-    pub slot: u32,
+    /// Where the card is.
+    pub at: At,
     /// The insertion that was seen.
-    pub insertion: u64,
+    pub insertion: Insertion,
     /// Label of the card.
     pub card: String,
     /// The device that it is for.
@@ -44,13 +44,13 @@ pub fn take_backup(
     store: &Store,
     order: &BackupOrder,
 ) -> Result<Value, Refusal> {
-    let slot = bench.slot(order.slot)?.ok_or(CardError::Empty)?;
-    let card = slot.open(order.insertion)?;
+    let slot = bench.slot(order.at.slot as u32)?.ok_or(CardError::Empty)?;
+    let card = slot.open(&order.insertion, Access::Hold)?;
     let disk = CardDisk(card.as_ref());
     let unfit = |e: LayoutError| {
         let detail = format!(
             "card {} in slot {} cannot be backed up: {e}",
-            order.card, order.slot
+            order.card, order.at.slot
         );
         Refusal::invalid("no-layout", detail)
     };
@@ -108,8 +108,9 @@ pub fn take_backup(
         manifest: manifest.0.to_vec(),
         stored: growth.stored as i64,
         verified: "read a second time and compared, every byte".into(),
-        slot: order.slot as i32,
-        insertion: order.insertion as i64,
+        slot: order.at.slot,
+        insertion: order.insertion.number as i64,
+        boot: order.insertion.boot.clone(),
         taken_by: work.operator.clone(),
     };
     let summary = format!(
@@ -139,7 +140,7 @@ async fn backup_name(work: &Work, order: &BackupOrder) -> Result<String, RecordE
 }
 
 fn explain(error: WriteError, order: &BackupOrder) -> Refusal {
-    let (card, slot) = (&order.card, order.slot);
+    let (card, slot) = (&order.card, order.at.slot);
     let error = Refusal::from(error);
     let detail = match error.code {
         "cancelled" => format!("no backup was taken; card {card} was only read and is as it was"),

@@ -1,7 +1,7 @@
 //! A card is compared with its imprint, file by file: what differs is its drift.
 
 use bench::Bench;
-use cardwork::{CardDisk, CardError, Stage};
+use cardwork::{Access, CardDisk, CardError, Insertion, Stage};
 use imagecraft::ByteKind;
 use imagecraft::compare::compare;
 use serde_json::{Value, json};
@@ -20,7 +20,7 @@ pub struct DriftOrder {
     /// Number of the slot.
     pub slot: u32,
     /// The insertion that was seen.
-    pub insertion: u64,
+    pub insertion: Insertion,
     /// Label of the card.
     pub card: String,
     /// The device that it is for.
@@ -41,7 +41,7 @@ pub fn compare_card(
     order: &DriftOrder,
 ) -> Result<Value, Refusal> {
     let slot = bench.slot(order.slot)?.ok_or(CardError::Empty)?;
-    let card = slot.open(order.insertion)?;
+    let card = slot.open(&order.insertion, Access::Hold)?;
     let written = store.disk(order.manifest)?;
     let total = written.manifest().map().total(ByteKind::Data);
     // Both are read where files are of one length.

@@ -3,12 +3,12 @@
 use std::sync::Arc;
 
 use bench::Bench;
-use cardwork::{Bound, CardError, Left, Mark, Stage, WriteError, Written, write};
+use cardwork::{Access, Bound, CardError, Left, Mark, Stage, WriteError, Written, write};
 use imagecraft::compose::{PlacedFile, Recipe, compose};
 use imagecraft::grow::Growth;
 use imagecraft::{Stamp, StampBase};
 use records::imprints::{Base, NewImprint, Spoilt};
-use records::jobs::Outcome;
+use records::jobs::{At, Outcome};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use vault::{Manifest, ManifestDisk, Name};
@@ -20,8 +20,8 @@ use crate::store::Store;
 /// What is written onto which card, as its plan laid it down.
 #[derive(Clone)]
 pub struct WriteOrder {
-    /// Number of the slot.
-    pub slot: u32,
+    /// Where the card is.
+    pub at: At,
     /// The card that was seen when the plan was made.
     pub bound: Bound,
     /// Number of the card.
@@ -61,6 +61,11 @@ pub struct WriteOrder {
 }
 
 impl WriteOrder {
+    /// Number of the slot.
+    pub fn slot(&self) -> u32 {
+        self.at.slot as u32
+    }
+
     /// What is done to the base.
     pub fn recipe(&self, imprint: i64) -> Recipe {
         let base = match self.base {
@@ -118,7 +123,7 @@ pub fn write_card(
         base: order.base,
         base_name: order.base_name.clone(),
         job: work.job,
-        slot: order.slot as i32,
+        slot: order.at.slot,
         operator: work.operator.clone(),
         settings: order.settings.clone(),
         settings_known: order.settings_known,
@@ -167,9 +172,9 @@ fn compose_and_write(
     order: &WriteOrder,
     imprint: i64,
 ) -> Result<Written, Failed> {
-    let slot = bench.slot(order.slot)?.ok_or(CardError::Empty)?;
+    let slot = bench.slot(order.slot())?.ok_or(CardError::Empty)?;
     let medium = slot.medium()?.ok_or(CardError::Empty)?;
-    let card = slot.open(order.bound.insertion)?;
+    let card = slot.open(&order.bound.insertion, Access::Hold)?;
     order.bound.check(&medium, card.as_ref())?;
 
     let base = Arc::new(Manifest::load(&store.vault, order.manifest)?);
@@ -209,7 +214,7 @@ fn compose_and_write(
 
 /// Says of a failure what it means for the card and what to do.
 fn explain(error: Refusal, spoilt: Spoilt, order: &WriteOrder) -> Refusal {
-    let (card, slot) = (&order.card, order.slot);
+    let (card, slot) = (&order.card, order.slot());
     let what = match error.code {
         "cancelled" => "the write was stopped on request".into(),
         "card-gone" => format!("it vanished from slot {slot}"),

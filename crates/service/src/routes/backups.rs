@@ -15,6 +15,7 @@ use super::extract::{Given, Operator, RequestKey, asked, sorted};
 use crate::app::App;
 use crate::error::ApiError;
 use operations::shown;
+use operations::slots::Inserted;
 use operations::work::{BackupOrder, take_backup};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
@@ -66,7 +67,7 @@ async fn take(
     {
         return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
     }
-    let (medium, found) = app.slots.card_in(new.slot).await?;
+    let Inserted { at, medium, found } = app.slots.card_in(new.slot).await?;
     let refuse = |why: &str| {
         Err(ApiError::conflict(
             "nothing-to-back-up",
@@ -110,7 +111,7 @@ async fn take(
         .await?
         .filter(|imprint| stamp.is_some_and(|stamp| stamp.imprint == imprint.id));
     let order = BackupOrder {
-        slot: new.slot,
+        at: at.clone(),
         insertion: medium.insertion,
         behind: on_it
             .as_ref()
@@ -127,7 +128,7 @@ async fn take(
             Some(device) => format!("card {card} of {device}"),
             None => format!("card {card}"),
         },
-        slot: Some(new.slot as i32),
+        at: Some(at),
         card: Some(card),
         operator,
         request_key,

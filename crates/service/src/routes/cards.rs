@@ -16,7 +16,7 @@ use super::extract::{Given, Operator, RequestKey, asked, sorted};
 use crate::app::App;
 use crate::error::ApiError;
 use operations::shown;
-use operations::slots::base_name;
+use operations::slots::{Inserted, base_name};
 use operations::store::manifest_name;
 use operations::work::{DriftOrder, compare_card};
 
@@ -138,7 +138,7 @@ async fn compare(
     {
         return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
     }
-    let (medium, found) = app.slots.card_in(new.slot).await?;
+    let Inserted { at, medium, found } = app.slots.card_in(new.slot).await?;
     let slot = new.slot;
     let refuse = |why: String| {
         ApiError::conflict(
@@ -171,7 +171,7 @@ async fn compare(
     let job = NewJob {
         kind: "compare",
         subject: format!("card {label} with its imprint"),
-        slot: Some(slot as i32),
+        at: Some(at),
         card: Some(label),
         operator,
         request_key,

@@ -142,7 +142,7 @@ async fn compare(
     let job = NewJob {
         kind: "compare",
         subject: format!("{} with {}", a.name, b.name),
-        slot: None,
+        at: None,
         card: None,
         operator,
         request_key,

@@ -29,7 +29,7 @@ async fn health(State(app): State<Arc<App>>) -> Result<Json<api::Health>, ApiErr
     Ok(Json(api::Health {
         status: "ready".into(),
         version: env!("CARGO_PKG_VERSION").into(),
-        bench: app.slots.reader_answers(),
+        bench: app.slots.readers_answer(),
         vault_bytes: app.store.vault.stored(),
         key_file: app.key_file.display().to_string(),
     }))

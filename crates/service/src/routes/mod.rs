@@ -1,6 +1,7 @@
 //! The HTTP interface: one module a noun.
 
 mod backups;
+mod bench;
 mod boards;
 mod cards;
 mod catalogue;
@@ -55,6 +56,7 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(files::routes())
         .merge(catalogue::routes())
         .merge(feeds::routes())
+        .merge(bench::routes())
         .merge(slots::routes())
         .merge(plans::routes())
         .merge(backups::routes())

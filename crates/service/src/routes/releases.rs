@@ -380,7 +380,7 @@ async fn add(
     let job = NewJob {
         kind: "import",
         subject,
-        slot: None,
+        at: None,
         card: None,
         operator,
         request_key,

@@ -3,18 +3,42 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Path, State};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
+use super::extract::Operator;
 use crate::app::App;
+use crate::error::ApiError;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(list))
+    OpenApiRouter::new()
+        .routes(routes!(list))
+        .routes(routes!(release))
 }
 
 /// The slots as they were seen last, a few hundred milliseconds ago.
 #[utoipa::path(get, path = "/api/v1/slots", responses((status = 200, body = Vec<api::Slot>)))]
 async fn list(State(app): State<Arc<App>>) -> Json<Vec<api::Slot>> {
     Json(app.slots.views())
+}
+
+/// Lets go of the card in a slot where the bench's computer uses it: what is mounted from it is unmounted.
+#[utoipa::path(post, path = "/api/v1/slots/{number}/release", responses((status = 200, body = Vec<api::Slot>)))]
+async fn release(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(number): Path<u32>,
+) -> Result<Json<Vec<api::Slot>>, ApiError> {
+    let released = app.slots.release(number).await?;
+    if !released.is_empty() {
+        let summary = format!(
+            "The card in slot {number} was unmounted from {}",
+            released.join(", ")
+        );
+        app.events
+            .note(&operator, "slot.released", &number.to_string(), &summary)
+            .await?;
+    }
+    Ok(Json(app.slots.views()))
 }

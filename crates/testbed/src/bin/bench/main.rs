@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, ensure};
 use bench::Bench;
-use cardwork::{CardIo, Mark, Progress, Stage, write};
+use cardwork::{Access, CardIo, Mark, Progress, Stage, write};
 use imagecraft::compose::{PlacedFile, Recipe, Target, compose};
 use imagecraft::grow::Growth;
 use imagecraft::{ByteKind, CHUNK_LEN, Map};
@@ -268,9 +268,9 @@ fn card(bed: &Testbed, name: &str, more: &[&str]) -> Result<Box<dyn CardIo>> {
     bed.make_card(name, "1003487232", more);
     bed.put(name, 1);
     let address: SocketAddr = bed.standin_address().parse()?;
-    let slot = Bench::new(Some(address)).slot(1)?.context("slot 1")?;
+    let slot = Bench::new(Some(address), None).slot(1)?.context("slot 1")?;
     let medium = slot.medium()?.context("a card")?;
-    Ok(slot.open(medium.insertion)?)
+    Ok(slot.open(&medium.insertion, Access::Hold)?)
 }
 
 /// Seconds of the stages *writing* and *verifying* of one write, and the bytes put on the card.

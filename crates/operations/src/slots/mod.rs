@@ -1,0 +1,463 @@
+//! What lies in the slots: watched several times a second, looked into at each insertion.
+
+mod identify;
+mod watch;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::{Duration, Instant};
+
+use bench::Bench;
+use cardwork::{Bound, Contents, Insertion, Medium, Occupant, Place};
+use imagecraft::StampBase;
+use records::Records;
+use records::cards::Card;
+use records::jobs::At;
+
+use crate::jobs::Hold;
+use crate::news::Events;
+use crate::refusal::Refusal;
+use crate::store::Store;
+
+/// How long somebody who asks for a card waits for it to be looked at.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// When a card that could not be looked at is looked at again.
+const AGAIN: Duration = Duration::from_secs(1);
+
+/// A slot as it was seen last.
+#[derive(Clone)]
+pub struct Seen {
+    /// Number of the slot.
+    pub number: u32,
+    /// Which reader, and which place in it.
+    pub place: Place,
+    /// Where it is, for people.
+    pub title: String,
+    /// The card in it, if there is one.
+    pub medium: Option<Medium>,
+    /// Why nobody can tell what is in it.
+    pub trouble: Option<String>,
+    /// What was found on the card, once it was looked at.
+    pub found: Option<Result<Found, Trouble>>,
+}
+
+/// Why a card could not be looked at.
+#[derive(Clone)]
+pub struct Trouble {
+    /// What happened.
+    pub why: String,
+    /// When to try again by itself.
+    again: Option<Instant>,
+}
+
+/// What a look at a card found.
+#[derive(Clone)]
+pub struct Found {
+    /// What is on it.
+    pub contents: Contents,
+    /// What a plan for it is bound to.
+    pub bound: Bound,
+    /// Label, if the card is one of ours or was labelled before.
+    pub label: Option<String>,
+}
+
+/// The slots of the bench: as they were seen last, and which jobs work on them.
+pub struct Slots {
+    bench: Arc<Bench>,
+    /// What is larger is no card, in bytes.
+    largest: u64,
+    records: Records,
+    store: Arc<Store>,
+    events: Events,
+    state: Mutex<State>,
+    /// Taken to give a label: two plans for one blank card must not give it two.
+    labelling: tokio::sync::Mutex<()>,
+}
+
+#[derive(Default)]
+struct State {
+    seen: Vec<Seen>,
+    /// Jobs by slot; 0 while the job's row is being made.
+    busy: BTreeMap<u32, i64>,
+    /// The last job of a slot, where it failed and nobody has seen that yet.
+    failed: BTreeMap<u32, i64>,
+    /// Slots whose card is being looked at.
+    looking: BTreeSet<u32>,
+    /// Readers that are being asked.
+    asking: BTreeSet<String>,
+    /// Readers that did not answer when they were asked last.
+    silent: BTreeSet<String>,
+    told: Vec<api::Slot>,
+}
+
+/// The card in a slot.
+pub struct Inserted {
+    /// Where it is.
+    pub at: At,
+    /// What the slot says of it.
+    pub medium: Medium,
+    /// What was found on it.
+    pub found: Found,
+}
+
+/// A slot that is kept for one job until this is dropped.
+pub struct Reserved {
+    slots: Arc<Slots>,
+    slot: u32,
+}
+
+impl Drop for Reserved {
+    fn drop(&mut self) {
+        self.slots.state().busy.remove(&self.slot);
+    }
+}
+
+impl Hold for Reserved {
+    fn name_job(&self, job: i64) {
+        self.slots.state().busy.insert(self.slot, job);
+    }
+
+    /// Looks at the card again: what is on it may not be what it was.
+    fn over(&self, runtime: &tokio::runtime::Handle) {
+        runtime.block_on(self.slots.look_again(self.slot));
+    }
+}
+
+impl Slots {
+    /// The slots of a bench, not looked at yet.
+    pub fn new(
+        bench: Arc<Bench>,
+        largest: u64,
+        records: Records,
+        store: Arc<Store>,
+        events: Events,
+    ) -> Self {
+        Self {
+            bench,
+            largest,
+            records,
+            store,
+            events,
+            state: Mutex::default(),
+            labelling: tokio::sync::Mutex::default(),
+        }
+    }
+
+    /// The bench itself.
+    pub fn bench(&self) -> &Arc<Bench> {
+        &self.bench
+    }
+
+    /// What is larger is no card, in bytes.
+    pub fn largest(&self) -> u64 {
+        self.largest
+    }
+
+    /// Lets go of the card in a slot where the bench's computer uses it; gives what it was used for.
+    pub async fn release(self: &Arc<Self>, number: u32) -> Result<Vec<String>, Refusal> {
+        let _reserved = self.reserve(number)?;
+        let bench = self.bench.clone();
+        let released = tokio::task::spawn_blocking(move || {
+            let missing = || Refusal::missing(format!("the bench has no slot {number}"));
+            let slot = bench.slot(number)?.ok_or_else(missing)?;
+            Ok::<_, Refusal>(slot.release()?)
+        });
+        let released = released
+            .await
+            .map_err(|e| Refusal::conflict("reader", e.to_string()))?;
+        self.survey().await;
+        released
+    }
+
+    /// Refuses while any job works on a slot.
+    pub fn refuse_while_busy(&self) -> Result<(), Refusal> {
+        match self.state().busy.keys().next() {
+            None => Ok(()),
+            Some(slot) => Err(Refusal::conflict(
+                "slot-busy",
+                format!("slot {slot} is being worked on; wait for its job to end, or cancel it"),
+            )),
+        }
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    async fn look_again(self: &Arc<Self>, slot: u32) {
+        let bench = self.bench.clone();
+        let asked = tokio::task::spawn_blocking(move || {
+            bench.slot(slot)?.map(|slot| slot.medium()).transpose()
+        });
+        let medium = asked.await.ok().and_then(Result::ok).flatten().flatten();
+        let found = match &medium {
+            Some(medium) => Some(self.look_at(slot, medium).await),
+            None => None,
+        };
+        let mut state = self.state();
+        if let Some(seen) = state.seen.iter_mut().find(|seen| seen.number == slot) {
+            seen.medium = medium;
+            seen.found = found;
+        }
+    }
+
+    /// Asks the records what failed in the slots and was not seen yet. Where they do not answer, what
+    /// is known stays.
+    pub async fn learn_failures(&self) {
+        let numbers: Vec<_> = self
+            .state()
+            .seen
+            .iter()
+            .map(|seen| seen.number as i32)
+            .collect();
+        if let Ok(failures) = self.records.unseen_failures(&numbers).await {
+            let known = failures.into_iter();
+            self.state().failed = known.map(|(slot, job)| (slot as u32, job)).collect();
+        }
+    }
+
+    /// Whether every reader answered when it was asked last.
+    pub fn readers_answer(&self) -> bool {
+        self.state().silent.is_empty()
+    }
+
+    /// Labels of cards that are in slots other than `but`.
+    pub fn labels_elsewhere(&self, but: u32) -> Vec<String> {
+        let state = self.state();
+        let others = state.seen.iter().filter(|seen| seen.number != but);
+        others
+            .filter_map(|seen| seen.found.as_ref()?.as_ref().ok()?.label.clone())
+            .collect()
+    }
+
+    /// Slot of a card, if it is in one.
+    pub fn slot_of(&self, label: &str) -> Option<u32> {
+        let state = self.state();
+        let is = |seen: &&Seen| {
+            matches!(&seen.found, Some(Ok(found)) if found.label.as_deref() == Some(label))
+                && seen.medium.is_some()
+        };
+        state.seen.iter().find(is).map(|seen| seen.number)
+    }
+
+    /// The label of the card of an insertion, if it has one.
+    pub fn label_of(&self, slot: u32, insertion: &Insertion) -> Option<String> {
+        let state = self.state();
+        let seen = state.seen.iter().find(|seen| seen.number == slot)?;
+        let same = seen.medium.as_ref()?.insertion == *insertion;
+        let found = seen.found.as_ref()?.as_ref().ok()?;
+        found.label.clone().filter(|_| same)
+    }
+
+    /// Where the card in a slot is, and since when.
+    pub fn insertion(&self, slot: u32) -> Option<(Place, Insertion)> {
+        let state = self.state();
+        let seen = state.seen.iter().find(|seen| seen.number == slot)?;
+        Some((seen.place.clone(), seen.medium.as_ref()?.insertion.clone()))
+    }
+
+    /// Keeps the label that the card of an insertion was given.
+    pub fn learn_label(&self, slot: u32, insertion: &Insertion, label: &str) {
+        let mut state = self.state();
+        let is = |seen: &&mut Seen| {
+            seen.number == slot
+                && seen
+                    .medium
+                    .as_ref()
+                    .is_some_and(|medium| medium.insertion == *insertion)
+        };
+        if let Some(Seen {
+            found: Some(Ok(found)),
+            ..
+        }) = state.seen.iter_mut().find(is)
+        {
+            found.label = Some(label.into());
+        }
+    }
+
+    /// Slots for people.
+    pub fn views(&self) -> Vec<api::Slot> {
+        let state = self.state();
+        state.seen.iter().map(|seen| state.view(seen)).collect()
+    }
+}
+
+impl State {
+    fn view(&self, seen: &Seen) -> api::Slot {
+        let of = |jobs: &BTreeMap<u32, i64>| jobs.get(&seen.number).copied();
+        let job = of(&self.busy);
+        api::Slot {
+            failed: of(&self.failed).filter(|_| job.is_none()),
+            ..view(seen, job)
+        }
+    }
+}
+
+fn view(seen: &Seen, job: Option<i64>) -> api::Slot {
+    let card = seen.medium.as_ref().map(|medium| {
+        let mut card = api::SlotCard {
+            insertion: medium.insertion.number,
+            size: medium.size,
+            kind: medium.kind.clone(),
+            locked: medium.locked,
+            in_use: medium.in_use.clone(),
+            node: medium.node.clone(),
+            label: None,
+            occupant: "busy".into(),
+            summary: "being looked at".into(),
+            device: None,
+            base: None,
+            made: None,
+        };
+        if job.is_some() {
+            card.summary = "being worked on".into();
+        }
+        match &seen.found {
+            None => {}
+            Some(Err(trouble)) => {
+                card.occupant = "unreadable".into();
+                card.summary = trouble.why.clone();
+            }
+            Some(Ok(found)) => {
+                card.label = found.label.clone();
+                card.summary = found.contents.summary.clone();
+                card.occupant = match &found.contents.occupant {
+                    Occupant::Blank => "blank",
+                    Occupant::Unfinished(_) => "unfinished",
+                    Occupant::Foreign => "foreign",
+                    Occupant::Stamped(stamp) => {
+                        card.device = stamp.device.clone();
+                        card.made = Some(stamp.made);
+                        card.base = Some(base_name(&stamp.base).into());
+                        "ours"
+                    }
+                }
+                .into();
+            }
+        }
+        card
+    });
+    api::Slot {
+        number: seen.number,
+        place: seen.title.clone(),
+        reader: seen.place.reader.clone(),
+        unit: seen.place.unit,
+        trouble: seen.trouble.clone(),
+        card,
+        job,
+        failed: None,
+    }
+}
+
+/// Name of the release or backup that a stamp speaks of.
+pub fn base_name(base: &StampBase) -> &str {
+    match base {
+        StampBase::Release(name) | StampBase::Backup(name) => name,
+    }
+}
+
+impl Slots {
+    /// Gives a label to a card that has none, and teaches its slot.
+    pub async fn give_label(
+        &self,
+        slot: u32,
+        medium: &Medium,
+        edges: &[u8],
+        operator: &str,
+    ) -> Result<Card, Refusal> {
+        let _alone = self.labelling.lock().await;
+        if let Some(label) = self.label_of(slot, &medium.insertion) {
+            return Ok(self.records.card(&label).await?);
+        }
+        let card = self
+            .records
+            .add_card(medium.size as i64, &medium.kind, edges, operator)
+            .await?;
+        let summary = format!("{} is the label of the card in slot {slot}", card.label);
+        self.events
+            .note(operator, "card.labelled", &card.label, &summary)
+            .await?;
+        self.learn_label(slot, &medium.insertion, &card.label);
+        Ok(card)
+    }
+
+    /// Keeps a slot for one job, or refuses if another works on it.
+    pub fn reserve(self: &Arc<Self>, slot: u32) -> Result<Reserved, Refusal> {
+        let mut state = self.state();
+        if state.busy.contains_key(&slot) {
+            return Err(Refusal::conflict(
+                "slot-busy",
+                format!("slot {slot} is being worked on; wait for its job to end, or cancel it"),
+            ));
+        }
+        state.busy.insert(slot, 0);
+        drop(state);
+        Ok(Reserved {
+            slots: self.clone(),
+            slot,
+        })
+    }
+
+    /// The card in a slot, looked at afresh if need be; refuses an empty slot.
+    pub async fn card_in(self: &Arc<Self>, slot: u32) -> Result<Inserted, Refusal> {
+        if self.state().busy.contains_key(&slot) {
+            let detail =
+                format!("slot {slot} is being worked on; wait for its job to end, or cancel it");
+            return Err(Refusal::conflict("slot-busy", detail));
+        }
+        self.survey().await;
+        let begun = Instant::now();
+        loop {
+            let (seen, looking) = {
+                let state = self.state();
+                let seen = state.seen.iter().find(|seen| seen.number == slot);
+                (seen.cloned(), state.looking.contains(&slot))
+            };
+            let seen =
+                seen.ok_or_else(|| Refusal::missing(format!("the bench has no slot {slot}")))?;
+            if let Some(trouble) = &seen.trouble {
+                let detail = format!("slot {slot}: {trouble}");
+                return Err(Refusal::conflict("reader", detail));
+            }
+            let medium = seen.medium.ok_or_else(|| {
+                Refusal::conflict("slot-empty", format!("slot {slot} is empty; put a card in"))
+            })?;
+            if medium.size > self.largest {
+                let detail = format!(
+                    "the disk in slot {slot} holds {} bytes, and more than {} is no card here (most_card_gb); it is not touched",
+                    medium.size, self.largest
+                );
+                return Err(Refusal::conflict("no-card", detail));
+            }
+            match seen.found {
+                Some(Ok(found)) => {
+                    return Ok(Inserted {
+                        at: At {
+                            slot: slot as i32,
+                            reader: seen.place.reader,
+                            unit: seen.place.unit as i32,
+                        },
+                        medium,
+                        found,
+                    });
+                }
+                // It is being looked at, which takes a moment.
+                _ if looking && begun.elapsed() < PATIENCE => {
+                    tokio::time::sleep(Duration::from_millis(20)).await;
+                }
+                Some(Err(trouble)) => {
+                    return Err(Refusal::conflict(
+                        "card-unreadable",
+                        format!("the card in slot {slot}: {}", trouble.why),
+                    ));
+                }
+                None => {
+                    return Err(Refusal::conflict(
+                        "card-gone",
+                        format!("the card in slot {slot} could not be looked at; try again"),
+                    ));
+                }
+            }
+        }
+    }
+}
