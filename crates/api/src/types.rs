@@ -591,6 +591,10 @@ pub struct NewPlan {
     /// Whether a restore leaves the last partition as large as it was.
     #[serde(default)]
     pub keep_size: bool,
+    /// Whether what nothing is put onto is made to read as zero, so that nothing of what was there before
+    /// can be read any more.
+    #[serde(default)]
+    pub wipe_free: bool,
 }
 
 /// What a write or restore would do, and what would be lost. It holds for this very card as it

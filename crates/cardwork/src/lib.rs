@@ -4,6 +4,7 @@
 //! are behind the same two traits; [`conformance`] is the suite that each of them passes.
 
 pub mod conformance;
+mod flight;
 mod memory;
 mod occupant;
 mod pattern;
@@ -19,7 +20,7 @@ pub use progress::{Progress, Snapshot, Stage};
 pub use read::{read_again, read_out};
 pub use safety::{Bound, Unsafe};
 pub use slot::{Access, CardDisk, CardError, CardIo, Insertion, Medium, Place, Slot};
-pub use write::{Left, Unwritten, WriteError, Written, has_edges_of, write};
+pub use write::{Left, Options, Unwritten, WriteError, Written, has_edges_of, write};
 
 /// Bytes moved to or from a card at once.
 pub(crate) const BATCH: usize = 8 * imagecraft::CHUNK_LEN;

@@ -2,12 +2,13 @@
 
 use imagecraft::{CHUNK, Map};
 
-use crate::write::{WriteError, batches};
-use crate::{BATCH, CardIo, Progress, Stage};
+use crate::flight::{HANDS, Pool, in_order, with_tries};
+use crate::write::{WriteError, batches_of};
+use crate::{CardIo, Progress, Stage};
 
 /// Reads every chunk that is not free, in order, and hands it to `take` with its index.
 /// Returns the digest of each chunk for [`read_again`].
-pub fn read_out<E: From<WriteError>>(
+pub fn read_out<E: From<WriteError> + Send>(
     card: &dyn CardIo,
     map: &Map,
     progress: &Progress,
@@ -40,7 +41,7 @@ pub fn read_again(
     })
 }
 
-fn each<E: From<WriteError>>(
+fn each<E: From<WriteError> + Send>(
     card: &dyn CardIo,
     map: &Map,
     progress: &Progress,
@@ -50,27 +51,35 @@ fn each<E: From<WriteError>>(
     let size = map.len().min(card.size());
     let chunks: Vec<_> = map
         .chunks()
-        .map(|(chunk, _)| chunk)
-        .filter(|chunk| chunk * CHUNK < size)
+        .filter(|(chunk, _)| chunk * CHUNK < size)
         .collect();
     let total = chunks
         .iter()
-        .map(|chunk| CHUNK.min(size - chunk * CHUNK))
+        .map(|(chunk, _)| CHUNK.min(size - chunk * CHUNK))
         .sum();
     progress.begin(stage, total);
-    let mut buf = vec![0; BATCH];
-    for batch in batches(&chunks) {
-        if progress.is_cancelled() {
-            return Err(WriteError::Cancelled.into());
-        }
-        let start = batch[0] * CHUNK;
-        let len = (batch.len() as u64 * CHUNK).min(size - start) as usize;
-        card.read_at(start, &mut buf[..len])
-            .map_err(WriteError::Card)?;
-        for (chunk, bytes) in batch.iter().zip(buf[..len].chunks(CHUNK as usize)) {
-            take(*chunk, bytes)?;
-        }
-        progress.advance(len as u64);
-    }
-    Ok(())
+    let pool = Pool::default();
+    in_order(
+        HANDS,
+        2 * HANDS,
+        batches_of(&chunks),
+        |batch| {
+            if progress.is_cancelled() {
+                return Err(WriteError::Cancelled.into());
+            }
+            let start = batch[0].0 * CHUNK;
+            let mut buf = pool.take();
+            buf.resize((batch.len() as u64 * CHUNK).min(size - start) as usize, 0);
+            with_tries(|| card.read_at(start, &mut buf)).map_err(WriteError::Card)?;
+            Ok((batch, buf))
+        },
+        |(batch, buf)| {
+            for ((chunk, _), bytes) in batch.iter().zip(buf.chunks(CHUNK as usize)) {
+                take(*chunk, bytes)?;
+            }
+            progress.advance(buf.len() as u64);
+            pool.give(buf);
+            Ok(())
+        },
+    )
 }

@@ -12,12 +12,13 @@
 //! Whatever fails after the first byte, the mark is put (back) and tables are wiped, as far as
 //! the card takes it; [`Left`] says what is known about the card then.
 
-use std::collections::BTreeMap;
-use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::sync_channel;
+use std::sync::{Arc, Mutex};
 
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Disk, DiskError, Map};
 
+use crate::flight::{HANDS, Pool, in_order, lock, with_tries};
 use crate::occupant::BLOCK_0;
 use crate::pattern::{PROBE, Pattern, probe_places};
 use crate::{BATCH, CardError, CardIo, Mark, Progress, Stage};
@@ -126,28 +127,33 @@ pub struct Written {
     pub size_proven: bool,
 }
 
-/// Splits ascending chunk numbers into runs without gap of at most [`BATCH`] bytes.
-pub(crate) fn batches(chunks: &[u64]) -> impl Iterator<Item = &[u64]> {
+/// Splits chunks in ascending order into runs without gap of at most [`BATCH`] bytes.
+pub(crate) fn batches_of(chunks: &[(u64, ByteKind)]) -> impl Iterator<Item = &[(u64, ByteKind)]> {
     let most = BATCH / CHUNK_LEN;
     let mut rest = chunks;
     std::iter::from_fn(move || {
-        let first = *rest.first()?;
-        let len = rest
-            .iter()
-            .zip(first..)
-            .take(most)
-            .take_while(|(chunk, next)| *chunk == next)
-            .count();
+        let (first, _) = *rest.first()?;
+        let near = rest.iter().zip(first..).take(most);
+        let len = near.take_while(|((chunk, _), next)| chunk == next).count();
         let (batch, later) = rest.split_at(len);
         rest = later;
         Some(batch)
     })
 }
 
-/// Writes `content` to `card` and verifies it, all that `map` does not call free.
+/// How a card is written.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Options {
+    /// A full check has shown that the card holds what it reports.
+    pub size_proven: bool,
+    /// What nothing is put onto is made to read as zero, so that what was there before is gone.
+    pub wipe_free: bool,
+}
+
+/// Writes `content` to `card` and verifies it, all that `map` does not call free; with
+/// [`Options::wipe_free`] all of the card.
 ///
-/// The caller has made sure that this is the right card. `size_proven` says that a full check
-/// has shown that it holds what it reports.
+/// The caller has made sure that this is the right card.
 ///
 /// # Errors
 /// [`Unwritten`], which says what is on the card then.
@@ -156,7 +162,7 @@ pub fn write<D: Disk + ?Sized>(
     content: &D,
     map: &Map,
     mark: &Mark,
-    size_proven: bool,
+    options: Options,
     progress: &Progress,
 ) -> Result<Written, Unwritten> {
     let (len, size) = (content.len(), card.size());
@@ -181,12 +187,22 @@ pub fn write<D: Disk + ?Sized>(
         pattern,
         progress,
         probes: Vec::new(),
+        options,
+        discarded: false,
         left: Left::Untouched,
         done: Written {
             written: 0,
             verified: 0,
-            size_proven,
+            size_proven: options.size_proven,
         },
+    };
+    let mut whole = map.clone();
+    let map = match options.wipe_free {
+        true => {
+            whole.fill_free(ByteKind::Zero);
+            &whole
+        }
+        false => map,
     };
     match writer.run(map) {
         Ok(()) => Ok(writer.done),
@@ -235,8 +251,16 @@ fn announces_table(bytes: &[u8]) -> bool {
         .any(|sector| sector.starts_with(b"EFI PART"))
 }
 
-/// A batch of content: where it goes, its bytes, the digest of each chunk.
-type Fetched = (u64, Vec<u8>, Vec<Digest>);
+/// A batch of content.
+struct Fetched {
+    /// Where it goes.
+    offset: u64,
+    bytes: Vec<u8>,
+    /// Of each chunk.
+    digests: Vec<Digest>,
+    /// Whether it is all to read as zero.
+    zero: bool,
+}
 
 struct Writer<'a, D: ?Sized> {
     card: &'a dyn CardIo,
@@ -252,6 +276,9 @@ struct Writer<'a, D: ?Sized> {
     progress: &'a Progress,
     /// Where probes lie, with what was there before.
     probes: Vec<(u64, Vec<u8>)>,
+    options: Options,
+    /// Whether a range was not written, but given up by the card on request.
+    discarded: bool,
     left: Left,
     done: Written,
 }
@@ -289,7 +316,7 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         self.test_data_is_there()?;
         self.verify_all(&body, &digests)?;
         self.test_data_is_there()?;
-        self.done.size_proven |= self.probes.is_empty();
+        self.done.size_proven |= self.probes.is_empty() && !self.discarded;
         for (place, before) in std::mem::take(&mut self.probes) {
             self.put(place, &before)?;
         }
@@ -369,85 +396,99 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         content: &D,
         len: u64,
         batch: &[(u64, ByteKind)],
-        buf: &mut Vec<u8>,
-    ) -> Result<Vec<Digest>, WriteError> {
-        buf.clear();
+        mut bytes: Vec<u8>,
+    ) -> Result<Fetched, WriteError> {
+        bytes.clear();
         let mut digests = Vec::with_capacity(batch.len());
         for (chunk, kind) in batch {
-            let at = buf.len();
+            let at = bytes.len();
             let start = chunk * CHUNK;
-            buf.resize(at + CHUNK.min(len - start) as usize, 0);
+            bytes.resize(at + CHUNK.min(len - start) as usize, 0);
             if *kind == ByteKind::Data {
-                content.read_at(start, &mut buf[at..])?;
+                content.read_at(start, &mut bytes[at..])?;
             }
-            digests.push(digest(&buf[at..]));
+            digests.push(digest(&bytes[at..]));
         }
-        Ok(digests)
+        Ok(Fetched {
+            offset: batch[0].0 * CHUNK,
+            zero: batch.iter().all(|(_, kind)| *kind == ByteKind::Zero),
+            bytes,
+            digests,
+        })
     }
 
-    /// Writes chunks in order while other threads read the next ones. Returns their digests.
+    /// Writes chunks while other threads read and unpack the next ones. Returns their digests.
     fn put_all(&mut self, chunks: &[(u64, ByteKind)]) -> Result<Vec<Digest>, WriteError> {
-        let numbers: Vec<_> = chunks.iter().map(|(chunk, _)| *chunk).collect();
-        let (content, len) = (self.content, self.len);
+        let (card, content, len, progress) = (self.card, self.content, self.len, self.progress);
+        let wipe_free = self.options.wipe_free;
         let mut all = Vec::with_capacity(chunks.len());
-        // One processor is left to the hand that writes: a card of 90 MB/s waits for it otherwise.
+        // One processor is left to the hands that write: a card of 90 MB/s waits for it otherwise.
         let processors = std::thread::available_parallelism().map_or(1, usize::from);
         let readers = processors.saturating_sub(1).clamp(1, READERS);
-        // Who has one of the buffers takes the next batch: no more are under way than there are buffers,
-        // and the first of them always is.
-        let (empty, emptied) = sync_channel::<Vec<u8>>(AHEAD);
-        for _ in 0..AHEAD {
-            let _ = empty.send(Vec::new());
-        }
-        let todo = Mutex::new((0, batches(&numbers).enumerate(), emptied));
-        std::thread::scope(|scope| {
-            let (full, filled) = sync_channel::<(usize, Result<Fetched, WriteError>)>(AHEAD);
-            for _ in 0..readers {
-                let (full, todo) = (full.clone(), &todo);
+        let pool = Pool::default();
+        let (written, discarded) = (AtomicU64::new(0), AtomicBool::new(false));
+        let failed = Mutex::new(None);
+        let put = |batch: &Fetched| {
+            let bytes = batch.bytes.as_slice();
+            // What shall read as zero need not be moved to a card that can be told so.
+            if batch.zero && wipe_free && card.discard(batch.offset, bytes.len() as u64)? {
+                discarded.store(true, Ordering::Relaxed);
+                return Ok(());
+            }
+            with_tries(|| card.write_at(batch.offset, bytes))?;
+            written.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+            Ok(())
+        };
+        let ended = std::thread::scope(|scope| {
+            let (give, given) = sync_channel::<Fetched>(1);
+            let given = Mutex::new(given);
+            let (given, failed, pool, put) = (&Arc::new(given), &failed, &pool, &put);
+            for _ in 0..HANDS {
+                let given = given.clone();
                 scope.spawn(move || {
                     loop {
-                        let (number, batch, at, mut buf) = {
-                            let mut todo = todo.lock().unwrap_or_else(|e| e.into_inner());
-                            let (at, batches, emptied) = &mut *todo;
-                            let Ok(buf) = emptied.recv() else { return };
-                            let Some((number, batch)) = batches.next() else {
-                                return;
-                            };
-                            let begin = *at;
-                            *at += batch.len();
-                            (number, batch, begin, buf)
-                        };
-                        let kinds = &chunks[at..at + batch.len()];
-                        let fetched = Self::fetch(content, len, kinds, &mut buf)
-                            .map(|digests| (batch[0] * CHUNK, buf, digests));
-                        let failed = fetched.is_err();
-                        // The writer hung up: it has an error of its own to report.
-                        if full.send((number, fetched)).is_err() || failed {
+                        let Ok(batch) = lock(&given).recv() else {
                             return;
+                        };
+                        // After a failure nothing more is put, only taken, so that nobody waits.
+                        if lock(failed).is_none() {
+                            match put(&batch) {
+                                Ok(()) => progress.advance(batch.bytes.len() as u64),
+                                Err(error) => {
+                                    lock(failed).get_or_insert(error);
+                                }
+                            }
                         }
+                        pool.give(batch.bytes);
                     }
                 });
             }
-            drop(full);
-            let (mut early, mut next) = (BTreeMap::new(), 0);
-            // The other end of the buffers goes with this closure, whatever ends it: nobody waits on.
-            let empty = empty;
-            for (number, fetched) in filled {
-                early.insert(number, fetched);
-                while let Some(batch) = early.remove(&next) {
-                    let (offset, buf, digests) = batch?;
-                    if self.progress.is_cancelled() {
+            in_order(
+                readers,
+                AHEAD,
+                batches_of(chunks),
+                |batch| Self::fetch(content, len, batch, pool.take()),
+                |batch| {
+                    if progress.is_cancelled() {
                         return Err(WriteError::Cancelled);
                     }
-                    self.put(offset, &buf)?;
-                    self.progress.advance(buf.len() as u64);
-                    all.extend(digests);
-                    next += 1;
-                    let _ = empty.try_send(buf);
-                }
-            }
-            Ok(all)
-        })
+                    if let Some(error) = lock(failed).take() {
+                        return Err(WriteError::Card(error));
+                    }
+                    all.extend(&batch.digests);
+                    // The hands live as long as this does.
+                    let _ = give.send(batch);
+                    Ok(())
+                },
+            )
+        });
+        self.done.written += written.into_inner();
+        self.discarded |= discarded.into_inner();
+        ended?;
+        match failed.into_inner().unwrap_or_else(|e| e.into_inner()) {
+            Some(error) => Err(error.into()),
+            None => Ok(all),
+        }
     }
 
     fn verify_all(
@@ -455,27 +496,37 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         chunks: &[(u64, ByteKind)],
         digests: &[Digest],
     ) -> Result<(), WriteError> {
-        let numbers: Vec<_> = chunks.iter().map(|(chunk, _)| *chunk).collect();
-        let mut expected = digests.iter();
-        let mut buf = vec![0; BATCH];
-        for batch in batches(&numbers) {
-            if self.progress.is_cancelled() {
-                return Err(WriteError::Cancelled);
-            }
-            let start = batch[0] * CHUNK;
-            let len = (batch.len() as u64 * CHUNK).min(self.len - start) as usize;
-            self.card.read_at(start, &mut buf[..len])?;
-            for (chunk, bytes) in batch.iter().zip(buf[..len].chunks(CHUNK_LEN)) {
-                if expected.next() != Some(&digest(bytes)) {
-                    return Err(WriteError::Differs {
-                        offset: chunk * CHUNK,
-                    });
+        let (card, len, progress) = (self.card, self.len, self.progress);
+        let (mut expected, pool) = (digests.iter(), Pool::default());
+        in_order(
+            HANDS,
+            2 * HANDS,
+            batches_of(chunks),
+            |batch| {
+                if progress.is_cancelled() {
+                    return Err(WriteError::Cancelled);
                 }
-            }
-            self.done.verified += len as u64;
-            self.progress.advance(len as u64);
-        }
-        Ok(())
+                let start = batch[0].0 * CHUNK;
+                let mut buf = pool.take();
+                buf.resize((batch.len() as u64 * CHUNK).min(len - start) as usize, 0);
+                with_tries(|| card.read_at(start, &mut buf))?;
+                let found: Vec<_> = buf.chunks(CHUNK_LEN).map(digest).collect();
+                let read = buf.len() as u64;
+                pool.give(buf);
+                Ok((start, read, found))
+            },
+            |(start, read, found)| {
+                for (chunk, found) in found.iter().enumerate() {
+                    if expected.next() != Some(found) {
+                        let offset = start + chunk as u64 * CHUNK;
+                        return Err(WriteError::Differs { offset });
+                    }
+                }
+                self.done.verified += read;
+                progress.advance(read);
+                Ok(())
+            },
+        )
     }
 
     /// Tail and head, read back, block 0 last, and all of it read back again.

@@ -2,8 +2,8 @@
 //! That a verified card is right whatever the card does is tried in `verified_is_right.rs`.
 
 use cardwork::{
-    Access, Bound, Left, Mark, MemorySlot, Progress, Slot, Unsafe, WriteError, conformance,
-    read_again, read_out, write,
+    Access, Bound, Left, Mark, MemorySlot, Options, Progress, Slot, Unsafe, WriteError,
+    conformance, read_again, read_out, write,
 };
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Map, MemoryDisk};
 use time::OffsetDateTime;
@@ -59,7 +59,15 @@ fn a_card_full_of_something_else_holds_exactly_the_content() {
     let card = slot.open(&insertion, Access::Hold).unwrap();
     let (disk, map) = content();
     let progress = Progress::default();
-    let done = write(card.as_ref(), &disk, &map, &mark(), false, &progress).unwrap();
+    let done = write(
+        card.as_ref(),
+        &disk,
+        &map,
+        &mark(),
+        Options::default(),
+        &progress,
+    )
+    .unwrap();
     let needed = map.total(ByteKind::Data) + map.total(ByteKind::Zero);
     assert_eq!(done.verified, needed);
     // Head and tail are put twice; each of the two free chunks takes probes and gets them back.
@@ -92,7 +100,7 @@ fn content_longer_than_the_card_is_refused_before_anything_is_touched() {
         &disk,
         &map,
         &mark(),
-        false,
+        Options::default(),
         &Progress::default(),
     )
     .unwrap_err();

@@ -13,8 +13,8 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::{Arc, OnceLock};
 
-use cards::{Event, Fault, LyingCard};
-use cardwork::{Left, Mark, Progress, WriteError, Written, write};
+use cards::{Discards, Event, Fault, LyingCard};
+use cardwork::{Left, Mark, Options, Progress, WriteError, Written, write};
 use imagecraft::{ByteKind, CHUNK, Disk, FileDisk, Layout, Map, MemoryDisk, Overlay};
 use proptest::prelude::*;
 use time::OffsetDateTime;
@@ -171,6 +171,14 @@ fn a_fault(size: u64) -> impl Strategy<Value = Fault> {
     ]
 }
 
+fn a_discard() -> impl Strategy<Value = Discards> {
+    prop_oneof![
+        Just(Discards::Never),
+        Just(Discards::Zeroes),
+        Just(Discards::Lies)
+    ]
+}
+
 fn an_event() -> impl Strategy<Value = Option<(u64, Event)>> {
     let what = prop_oneof![
         Just(Event::Pulled),
@@ -193,6 +201,8 @@ struct Case {
     event: Option<(u64, Event)>,
     seed: u64,
     size_proven: bool,
+    wipe_free: bool,
+    discards: Discards,
 }
 
 fn a_case() -> impl Strategy<Value = Case> {
@@ -205,17 +215,22 @@ fn a_case() -> impl Strategy<Value = Case> {
             an_event(),
             any::<u64>(),
             any::<bool>(),
+            (prop::bool::weighted(0.3), a_discard()),
         )
             .prop_map(
-                move |(old, new, kinds, fault, event, seed, size_proven)| Case {
-                    size,
-                    old,
-                    new,
-                    kinds,
-                    fault,
-                    event,
-                    seed,
-                    size_proven,
+                move |(old, new, kinds, fault, event, seed, size_proven, (wipe_free, discards))| {
+                    Case {
+                        size,
+                        old,
+                        new,
+                        kinds,
+                        fault,
+                        event,
+                        seed,
+                        size_proven,
+                        wipe_free,
+                        discards,
+                    }
                 },
             )
     })
@@ -229,7 +244,12 @@ fn judge(case: &Case) -> Result<(), TestCaseError> {
     card.engrave(0, &head);
     card.engrave(case.size - TABLE as u64, &tail);
     let before = card.medium(0, case.size as usize);
-    let result = write(&card, &disk, &map, &mark(), case.size_proven, &progress);
+    let options = Options {
+        size_proven: case.size_proven,
+        wipe_free: case.wipe_free,
+    };
+    card.discards(case.discards);
+    let result = write(&card, &disk, &map, &mark(), options, &progress);
     let after = card.medium(0, case.size as usize);
     match result {
         Ok(Written { verified, .. }) => {
@@ -244,7 +264,14 @@ fn judge(case: &Case) -> Result<(), TestCaseError> {
             }
             let needed = map.total(ByteKind::Data) + map.total(ByteKind::Zero);
             prop_assert!(verified >= needed, "{verified} of {needed} were read back");
-            if case.fault == Fault::None {
+            if case.wipe_free {
+                for (at, byte) in after.iter().enumerate() {
+                    prop_assert!(
+                        *byte == 0 || *byte == disk.bytes()[at],
+                        "byte {at} still holds what was there before"
+                    );
+                }
+            } else if case.fault == Fault::None {
                 let chunks = 1..case.size / CHUNK - 1;
                 for chunk in chunks.filter(|c| map.is_free(c * CHUNK, (c + 1) * CHUNK)) {
                     let range = (chunk * CHUNK) as usize..((chunk + 1) * CHUNK) as usize;
@@ -305,6 +332,8 @@ fn at_every_call_of_a_write() {
         event,
         seed: 5,
         size_proven: false,
+        wipe_free: false,
+        discards: Discards::Never,
     };
     for (new, old) in [
         (Table::Gpt, Table::Mbr),
@@ -315,7 +344,7 @@ fn at_every_call_of_a_write() {
         let card = LyingCard::new(SIZES[0], 0, Fault::None, None, progress.clone());
         let plain = case(new, old, None);
         let (disk, map) = content(new, SIZES[0], &plain.kinds, plain.seed);
-        write(&card, &disk, &map, &mark(), false, &progress).unwrap();
+        write(&card, &disk, &map, &mark(), Options::default(), &progress).unwrap();
         let calls = card.calls();
         assert!(calls > 40, "{calls}");
         for call in 1..=calls {
@@ -344,6 +373,8 @@ fn a_bad_sector_keeps_no_table_beside_it() {
                 event: None,
                 seed: 0,
                 size_proven: false,
+                wipe_free: false,
+                discards: Discards::Never,
             };
             judge(&case).unwrap_or_else(|e| panic!("bad at {at}, {old:?} before {new:?}: {e}"));
         }
@@ -388,7 +419,8 @@ fn forged_cards_are_refused_wherever_their_end_lands() {
             let (disk, map) = everyday(size, gpt);
             let progress = Arc::new(Progress::default());
             let card = LyingCard::new(size, 0, fault, None, progress.clone());
-            let failed = write(&card, &disk, &map, &mark(), false, &progress).unwrap_err();
+            let failed =
+                write(&card, &disk, &map, &mark(), Options::default(), &progress).unwrap_err();
             assert!(
                 matches!(failed.error, WriteError::Lost { .. }),
                 "{fault:?} of {size}: {failed:?}"
@@ -407,7 +439,7 @@ fn an_honest_card_keeps_its_free_bytes() {
     let (disk, map) = everyday(size, true);
     let progress = Arc::new(Progress::default());
     let card = LyingCard::new(size, 0xa7, Fault::None, None, progress.clone());
-    let done = write(&card, &disk, &map, &mark(), false, &progress).unwrap();
+    let done = write(&card, &disk, &map, &mark(), Options::default(), &progress).unwrap();
     assert!(!done.size_proven);
     let needed = map.total(ByteKind::Data);
     assert!(

@@ -174,6 +174,19 @@ impl Map {
         self.runs.splice(first..last, part.runs);
     }
 
+    /// Says of every free byte that it is of `kind`.
+    pub fn fill_free(&mut self, kind: ByteKind) {
+        let mut map = Self { runs: Vec::new() };
+        for run in &self.runs {
+            let kind = match run.kind {
+                ByteKind::Free => kind,
+                known => known,
+            };
+            map.push(run.end - run.start, kind);
+        }
+        *self = map;
+    }
+
     /// The same map cut to `len` bytes, or prolonged with free bytes.
     pub fn resized(&self, len: u64) -> Self {
         let mut map = Self { runs: Vec::new() };

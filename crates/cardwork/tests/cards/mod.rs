@@ -38,6 +38,17 @@ pub enum Event {
     Cancelled,
 }
 
+/// What a card does that is told that a range need not be kept.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Discards {
+    /// It cannot be told.
+    Never,
+    /// The range reads as zero from then on.
+    Zeroes,
+    /// It says that it does, and keeps what was there.
+    Lies,
+}
+
 struct State {
     pages: BTreeMap<u64, Box<[u8; PAGE as usize]>>,
     fill: u8,
@@ -52,6 +63,7 @@ pub struct LyingCard {
     fault: Fault,
     event: Option<(u64, Event)>,
     progress: Arc<Progress>,
+    discards: Mutex<Discards>,
     state: Mutex<State>,
 }
 
@@ -69,6 +81,7 @@ impl LyingCard {
             fault,
             event,
             progress,
+            discards: Mutex::new(Discards::Never),
             state: Mutex::new(State {
                 pages: BTreeMap::new(),
                 fill,
@@ -96,6 +109,11 @@ impl LyingCard {
             at += piece;
         }
         pieces
+    }
+
+    /// Says what it does with ranges that need not be kept.
+    pub fn discards(&self, how: Discards) {
+        *self.discards.lock().unwrap() = how;
     }
 
     /// Puts bytes on the medium, past all that is wrong with the card.
@@ -285,6 +303,19 @@ impl CardIo for LyingCard {
         }
         state.take(self, offset, data);
         Ok(())
+    }
+
+    fn discard(&self, offset: u64, len: u64) -> Result<bool, CardError> {
+        let mut state = self.state.lock().unwrap();
+        self.call(&mut state, "discarding", offset, |_| ())?;
+        Ok(match *self.discards.lock().unwrap() {
+            Discards::Never => false,
+            Discards::Lies => true,
+            Discards::Zeroes => {
+                state.take(self, offset, &vec![0; len as usize]);
+                true
+            }
+        })
     }
 
     fn flush(&self) -> Result<(), CardError> {

@@ -43,6 +43,10 @@ pub struct Write {
     /// Leave partitions that cannot be edited as they are, and write the rest.
     #[arg(long)]
     leave_out: bool,
+    /// Let nothing be left of what was on the card before: what stays free reads as zero. It takes as long
+    /// as writing the whole card, unless the card can be told to forget.
+    #[arg(long)]
+    wipe_free: bool,
     #[command(flatten)]
     target: Target,
 }
@@ -55,6 +59,9 @@ pub struct Restore {
     /// Leave the last partition as large as it was, also on a larger card.
     #[arg(long)]
     keep_size: bool,
+    /// Let nothing be left of what was on the card before: what stays free reads as zero.
+    #[arg(long)]
+    wipe_free: bool,
     #[command(flatten)]
     target: Target,
 }
@@ -70,6 +77,7 @@ impl Write {
             leave_out: self.leave_out,
             although_damaged: self.although_damaged,
             keep_size: false,
+            wipe_free: self.wipe_free,
         };
         carry_out(context, &plan, self.target).await
     }
@@ -81,6 +89,7 @@ impl Restore {
             backup: Some(self.backup),
             slot: self.target.slot,
             keep_size: self.keep_size,
+            wipe_free: self.wipe_free,
             ..NewPlan::default()
         };
         carry_out(context, &plan, self.target).await

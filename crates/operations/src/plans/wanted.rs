@@ -40,6 +40,8 @@ pub struct Wanted {
     /// Why a damaged file system is changed all the same.
     pub damaged_reason: Option<String>,
     pub leave_out: bool,
+    /// Whether what nothing is put onto shall read as zero.
+    pub wipe_free: bool,
     pub open_logins: Vec<String>,
     /// State of the release, if it is one.
     pub state: Option<String>,
@@ -161,6 +163,7 @@ impl Plans {
             behind,
             damaged_reason: given_reason(new.although_damaged.as_deref()),
             leave_out: new.leave_out,
+            wipe_free: new.wipe_free,
             open_logins,
             state: Some(release.state),
             override_reason,
@@ -244,6 +247,7 @@ impl Plans {
             damaged_reason: None,
             // A backup is restored even where its file system cannot be grown or edited.
             leave_out: true,
+            wipe_free: new.wipe_free,
             open_logins: Vec::new(),
             state: None,
             override_reason: None,
@@ -279,6 +283,8 @@ impl Plans {
                 (None, Some(two)) => Some(format!("damaged: {two}")),
                 (one, None) => one.clone(),
             },
+            size_proven: false,
+            wipe_free: wanted.wipe_free,
             settings: match &wanted.carried {
                 Some(carried) => carried.clone().unwrap_or_else(|| json!([])),
                 None => json!(settings),

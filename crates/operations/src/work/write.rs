@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use bench::Bench;
-use cardwork::{Access, Bound, CardError, Left, Mark, Stage, WriteError, Written, write};
+use cardwork::{Access, Bound, CardError, Left, Mark, Options, Stage, WriteError, Written, write};
 use imagecraft::compose::{PlacedFile, Recipe, compose};
 use imagecraft::grow::Growth;
 use imagecraft::{Stamp, StampBase};
@@ -52,6 +52,10 @@ pub struct WriteOrder {
     pub although_damaged: bool,
     /// Why a withdrawn release is written, or a damaged file system changed, all the same.
     pub override_reason: Option<String>,
+    /// Whether a full check has shown that the card holds what it reports.
+    pub size_proven: bool,
+    /// Whether what nothing is put onto shall read as zero.
+    pub wipe_free: bool,
     /// Settings for the records: a fingerprint in place of each secret.
     pub settings: Value,
     /// Whether those are known; of a restore they may not be.
@@ -197,7 +201,10 @@ fn compose_and_write(
         &composed.disk,
         &composed.map,
         &mark,
-        false,
+        Options {
+            size_proven: order.size_proven,
+            wipe_free: order.wipe_free,
+        },
         &work.progress,
     )
     .map_err(|unwritten| Failed {

@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result, ensure};
 use bench::Bench;
-use cardwork::{Access, CardIo, Mark, Progress, Stage, write};
+use cardwork::{Access, CardIo, Mark, Options, Progress, Stage, write};
 use imagecraft::compose::{PlacedFile, Recipe, Target, compose};
 use imagecraft::grow::Growth;
 use imagecraft::{ByteKind, CHUNK_LEN, Map};
@@ -291,7 +291,7 @@ fn timed_write(card: &dyn CardIo, disk: &ManifestDisk, map: &Map) -> Result<(f64
             }
             begun.elapsed().as_secs_f64()
         });
-        let written = write(card, disk, map, &mark, false, &progress);
+        let written = write(card, disk, map, &mark, Options::default(), &progress);
         let whole = begun.elapsed().as_secs_f64();
         over.store(true, Ordering::Relaxed);
         let writing = watch
