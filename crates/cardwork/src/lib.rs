@@ -3,6 +3,7 @@
 //! A card sits in a [`Slot`] and is reached through [`CardIo`]. Real readers and the stand-in
 //! are behind the same two traits; [`conformance`] is the suite that each of them passes.
 
+pub mod check;
 pub mod conformance;
 mod flight;
 mod memory;

@@ -14,6 +14,9 @@ pub(crate) const BLOCK_0: usize = 4096;
 /// How a marked block 0 begins. No boot code, no 55 AA: no board takes it for a bootable card.
 const MARK_HEAD: &[u8] = b"DUPLICARIUM: THIS CARD IS UNFINISHED\n";
 
+/// How block 0 of an empty card begins that has a label.
+const EMPTY_HEAD: &[u8] = b"DUPLICARIUM: THIS CARD IS EMPTY\n";
+
 /// What block 0 of a card says while it is being written.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Mark {
@@ -31,18 +34,36 @@ pub struct Mark {
 impl Mark {
     /// The mark as block 0.
     pub fn to_block(&self) -> [u8; BLOCK_0] {
+        self.block(MARK_HEAD)
+    }
+
+    fn block(&self, head: &[u8]) -> [u8; BLOCK_0] {
         let mut block = [0; BLOCK_0];
         let json = serde_json::to_vec(self).expect("a mark has only plain fields");
-        let text = [MARK_HEAD, &json, b"\n"].concat();
+        let text = [head, &json, b"\n"].concat();
         let len = text.len().min(510);
         block[..len].copy_from_slice(&text[..len]);
         block
     }
 
+    /// Block 0 of a card that is empty: whose label it has, so that it is known again.
+    pub fn to_empty_block(&self) -> [u8; BLOCK_0] {
+        self.block(EMPTY_HEAD)
+    }
+
+    /// The label that the block 0 of an empty card carries.
+    pub fn find_empty(block: &[u8]) -> Option<Self> {
+        Self::parse(block, EMPTY_HEAD)
+    }
+
     /// The mark that a block 0 carries.
     pub fn find(block: &[u8]) -> Option<Self> {
+        Self::parse(block, MARK_HEAD)
+    }
+
+    fn parse(block: &[u8], head: &[u8]) -> Option<Self> {
         let json = block
-            .strip_prefix(MARK_HEAD)?
+            .strip_prefix(head)?
             .split(|byte| *byte == b'\n')
             .next()?;
         serde_json::from_slice(json).ok()
@@ -54,6 +75,8 @@ impl Mark {
 pub enum Occupant {
     /// Nothing: its beginning reads as zero.
     Blank,
+    /// Nothing but its label: it was checked from end to end, or cleared.
+    Empty(Mark),
     /// A card whose writing did not end.
     Unfinished(Mark),
     /// A card of ours.
@@ -121,6 +144,9 @@ pub fn look(card: &dyn CardIo) -> Result<Contents, CardError> {
     };
     if head.iter().all(|byte| *byte == 0) {
         return Ok(of(Occupant::Blank, "blank".into()));
+    }
+    if let Some(mark) = Mark::find_empty(&head) {
+        return Ok(of(Occupant::Empty(mark), "empty".into()));
     }
     if let Some(mark) = Mark::find(&head) {
         let summary = format!("unfinished, writing stopped in job {}", mark.job);

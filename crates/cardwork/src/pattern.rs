@@ -7,7 +7,7 @@ use imagecraft::{CHUNK, Map};
 use crate::occupant::BLOCK_0;
 
 /// Unit in which test data is made, so that each sector says by itself where it belongs.
-const SECTOR: u64 = 512;
+pub(crate) const SECTOR: u64 = 512;
 /// Length of one probe, in bytes.
 pub(crate) const PROBE: u64 = BLOCK_0 as u64;
 /// Probes of one write, at most.
@@ -16,6 +16,9 @@ const MOST: u64 = 64;
 const FEWEST: u64 = 24;
 /// Share of the bytes written that probes may cost, as its inverse.
 const SHARE: u64 = 250;
+
+/// How each sector begins, before its place.
+const WORDS: &str = "DUPLICARIUM WRITES THIS CARD, BYTE ";
 
 /// The test data of one write.
 pub(crate) struct Pattern {
@@ -30,12 +33,32 @@ impl Pattern {
         Ok(Self { key })
     }
 
+    /// Where on the card a sector belongs, if it is one of this test data.
+    pub fn place_of(&self, sector: &[u8]) -> Option<u64> {
+        let words = sector.strip_prefix(WORDS.as_bytes())?;
+        let end = words.iter().position(|byte| *byte == b'\n')?;
+        let place = std::str::from_utf8(&words[..end]).ok()?.parse().ok()?;
+        (self.at(place, sector.len()) == sector).then_some(place)
+    }
+
+    /// How far from their places whole sectors of this test data lie that begin somewhere among bytes of a
+    /// card where they do not belong. `offset` is where the bytes were read.
+    pub fn astray(&self, offset: u64, bytes: &[u8]) -> impl Iterator<Item = u64> {
+        let starts = bytes.windows(WORDS.len()).enumerate();
+        starts
+            .filter(|(_, window)| *window == WORDS.as_bytes())
+            .filter_map(move |(at, _)| {
+                let place = self.place_of(bytes.get(at..at + SECTOR as usize)?)?;
+                Some(place.abs_diff(offset + at as u64)).filter(|distance| *distance > 0)
+            })
+    }
+
     /// What belongs at a place; `offset` and `len` are whole sectors, but for a card's odd end.
     pub fn at(&self, offset: u64, len: usize) -> Vec<u8> {
         let mut bytes = vec![0; len];
         for (number, sector) in bytes.chunks_mut(SECTOR as usize).enumerate() {
             let place = offset + number as u64 * SECTOR;
-            let words = format!("DUPLICARIUM WRITES THIS CARD, BYTE {place}\n");
+            let words = format!("{WORDS}{place}\n");
             let (front, rest) = sector.split_at_mut(words.len().min(sector.len()));
             front.copy_from_slice(&words.as_bytes()[..front.len()]);
             blake3::Hasher::new_keyed(&self.key)

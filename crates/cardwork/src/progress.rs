@@ -32,6 +32,12 @@ pub enum Stage {
     Verifying,
     /// Reading the card.
     Reading,
+    /// Keeping what is on the card while it is checked.
+    Saving,
+    /// Putting test data on the card and reading it back.
+    Checking,
+    /// Giving the card back what was on it.
+    PuttingBack,
     /// Flushing and recording.
     Finishing,
 }
@@ -48,6 +54,9 @@ impl Stage {
             Self::Writing => "writing",
             Self::Verifying => "verifying",
             Self::Reading => "reading",
+            Self::Saving => "saving",
+            Self::Checking => "checking",
+            Self::PuttingBack => "putting back",
             Self::Finishing => "finishing",
         }
     }

@@ -36,6 +36,13 @@ pub enum CardError {
     Forbidden(String),
 }
 
+impl CardError {
+    /// Whether no further call can reach the card.
+    pub fn is_out_of_reach(&self) -> bool {
+        matches!(self, Self::Gone | Self::Empty | Self::Reader(_))
+    }
+}
+
 /// One stay of a card in a slot. Another one means that the card was out meanwhile, even if it is the same
 /// card again.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]

@@ -611,7 +611,7 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
             match self.card.write_at(at, bytes) {
                 Ok(()) => {}
                 // Nothing more can be learnt or done; what was known still holds.
-                Err(e) if is_out_of_reach(&e) => return,
+                Err(e) if e.is_out_of_reach() => return,
                 // A bad sector must not keep those around it from being wiped.
                 Err(_) => {
                     for (sector, part) in bytes.chunks(SECTOR_LEN).enumerate() {
@@ -634,13 +634,13 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
             let mut found = vec![0; len];
             match self.card.read_at(at, &mut found) {
                 Ok(()) => return Ok(found),
-                Err(e) if is_out_of_reach(&e) => return Err(e),
+                Err(e) if e.is_out_of_reach() => return Err(e),
                 Err(_) => {}
             }
             // A sector that cannot be read gives no table to anybody; those around it do.
             for (sector, part) in found.chunks_mut(SECTOR_LEN).enumerate() {
                 match self.card.read_at(at + (sector * SECTOR_LEN) as u64, part) {
-                    Err(e) if is_out_of_reach(&e) => return Err(e),
+                    Err(e) if e.is_out_of_reach() => return Err(e),
                     Err(_) => part.fill(0),
                     Ok(()) => {}
                 }
@@ -657,12 +657,4 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         }
         Ok(read(0, self.mark.len())? == self.mark)
     }
-}
-
-/// Whether no further call can reach the card.
-fn is_out_of_reach(error: &CardError) -> bool {
-    matches!(
-        error,
-        CardError::Gone | CardError::Empty | CardError::Reader(_)
-    )
 }

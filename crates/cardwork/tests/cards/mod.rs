@@ -1,5 +1,7 @@
 //! Cards that lie, fail and vanish, with the medium laid open to the test.
 
+#![allow(dead_code)] // each test uses a part of it
+
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 

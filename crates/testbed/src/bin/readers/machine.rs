@@ -131,7 +131,7 @@ impl Machine {
             .args(["-append", "console=ttyS0 panic=-1 quiet"])
             .args([
                 "-virtfs",
-                "local,path=/,mount_tag=host,security_model=passthrough,readonly=on",
+                "local,path=/,mount_tag=host,security_model=passthrough,readonly=on,multidevs=remap",
             ])
             .args(["-device", "qemu-xhci,id=usb,p2=8,p3=8"])
             .arg("-drive")
@@ -239,7 +239,7 @@ impl Machine {
         });
         if let Some(rate) = how.rate {
             let group = format!("group-{name}");
-            let limits = json!({ "bps-total": rate, "bps-total-max": rate / 4 });
+            let limits = json!({ "bps-total": rate });
             self.ask(
                 "object-add",
                 json!({ "qom-type": "throttle-group", "id": group, "limits": limits }),

@@ -480,20 +480,23 @@ fn written(bench: &mut Bench) -> Result<()> {
 fn swapped(bench: &mut Bench) -> Result<()> {
     bench.ready(&Medium::default())?;
     let label = bench.label(3)?;
-    bench.machine.done("rm -f /tmp/in; mkfifo /tmp/in; ( duplicarium write quay-01 --slot 3 < /tmp/in > /tmp/work 2>&1; \
-                        echo $? > /tmp/work.code ) & sleep 3; true")?;
+    let plan = bench.json("write quay-01 --slot 3 --plan")?;
+    let plan = plan["id"].as_str().context("a plan")?.to_owned();
     let (other, file) = bench.card(&Medium::default())?;
     bench.machine.pull("one")?;
     bench.machine.plug("one", "1", &other, "GULL-1")?;
     bench.wait_for(3, "the other is seen", |card| card["occupant"] == "blank")?;
-    bench
-        .machine
-        .done(&format!("echo {label} > /tmp/in; sleep 2; true"))?;
-    bench.until("the answer", 60, |bench| {
-        Ok(bench.machine.run("test -s /tmp/work.code")?.code == 0)
-    })?;
-    let said = bench.machine.done("cat /tmp/work")?;
-    ensure!(said.contains("Nothing was touched"), "{said}");
+    let said = bench.machine.run(&format!(
+        "python3 -c \"import urllib.request as u; u.urlopen(u.Request('http://127.0.0.1:7640/api/v1/plans/{plan}/confirm', \
+         b'{{\\\"card\\\": \\\"{label}\\\"}}', {{'content-type': 'application/json'}}))\""
+    ))?;
+    ensure!(said.code != 0 && said.text.contains("409"), "{}", said.text);
+    ensure!(
+        bench.json("job list")?["items"]
+            .as_array()
+            .is_some_and(|jobs| jobs.len() < 3),
+        "a job"
+    );
     is_zero(&file)
 }
 
