@@ -7,13 +7,14 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::{
-    Backup, BackupQuery, Bench, BoardModel, Card, CardChange, CardDetail, CardQuery,
+    Backup, BackupQuery, Bench, BoardModel, Card, CardChange, CardDetail, CardPlan, CardQuery,
     CarriedNetwork, Carrier, Choice, Comparison, Confirmation, Device, DeviceChange, DeviceDetail,
-    DeviceQuery, DeviceTableReport, FactValue, Feed, FileNode, Folder, Following, Health, Job,
-    Jobs, Line, NewBackup, NewComparison, NewCurrent, NewDevice, NewDrift, NewEvidence, NewFeed,
-    NewPlan, NewPreset, NewRelease, NewSheet, NewState, NewUpload, OPERATOR, PART, Page, PageQuery,
-    Plan, Preset, PresetChange, PresetDetail, Preview, Problem, REQUEST_KEY, Release,
-    ReleaseDetail, SettingsChange, Site, SiteChange, Slot, SlotBinding, Touched, Upload,
+    DeviceQuery, DeviceTableReport, FactValue, Fault, Feed, FileNode, Folder, Following, Health,
+    Job, Jobs, Line, NewBackup, NewCardPlan, NewComparison, NewCurrent, NewDevice, NewDrift,
+    NewEvidence, NewFault, NewFeed, NewOutage, NewPlan, NewPreset, NewRelease, NewSheet, NewState,
+    NewUpload, OPERATOR, Outage, OutageEnd, PART, Page, PageQuery, Plan, Preset, PresetChange,
+    PresetDetail, Preview, Problem, REQUEST_KEY, Release, ReleaseDetail, SettingsChange, Site,
+    SiteChange, Slot, SlotBinding, Touched, Upload,
 };
 
 /// Why a call failed.
@@ -578,6 +579,31 @@ impl Client {
     /// Says which places are slots, all of them.
     pub async fn bind_slots(&self, slots: &[SlotBinding]) -> Answer<Bench> {
         self.give(Method::PUT, "bench/slots", &slots).await
+    }
+
+    /// Makes a plan for work on a card itself.
+    pub async fn card_plan(&self, plan: &NewCardPlan) -> Answer<CardPlan> {
+        self.give(Method::POST, "card-plans", plan).await
+    }
+
+    /// Devices that are down.
+    pub async fn outages(&self) -> Answer<Vec<Outage>> {
+        self.get("outages").await
+    }
+
+    /// Says that the card of a device was taken out.
+    pub async fn take_out(&self, outage: &NewOutage) -> Answer<Vec<Outage>> {
+        self.give(Method::POST, "outages", outage).await
+    }
+
+    /// Says that a device works again.
+    pub async fn bring_back(&self, end: &OutageEnd) -> Answer<Vec<Outage>> {
+        self.give(Method::POST, "outages/end", end).await
+    }
+
+    /// Keeps what was seen of a card or device.
+    pub async fn add_fault(&self, fault: &NewFault) -> Answer<Fault> {
+        self.give(Method::POST, "faults", fault).await
     }
 
     /// Makes a plan.

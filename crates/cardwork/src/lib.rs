@@ -17,7 +17,7 @@ mod write;
 
 pub use memory::MemorySlot;
 pub use occupant::{Contents, Mark, Occupant, look};
-pub use progress::{Progress, Snapshot, Stage};
+pub use progress::{Curve, Progress, Snapshot, Stage};
 pub use read::{read_again, read_out};
 pub use safety::{Bound, Unsafe};
 pub use slot::{Access, CardDisk, CardError, CardIo, Insertion, Medium, Place, Slot};

@@ -9,6 +9,8 @@ use serde::{Deserialize, Serialize};
 
 /// The rate is taken over this much of the recent past.
 const WINDOW: Duration = Duration::from_secs(6);
+/// Parts of a stage whose speed is kept.
+const PARTS: u64 = 64;
 /// Samples closer together than this are merged.
 const GRAIN: Duration = Duration::from_millis(200);
 
@@ -82,11 +84,23 @@ struct State {
     done: u64,
     total: u64,
     samples: VecDeque<(Instant, u64)>,
+    /// When and where the part of the stage began whose speed is being taken.
+    part: (Instant, u64),
+}
+
+/// How fast a stage was along its way.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Curve {
+    /// The stage.
+    pub stage: String,
+    /// Bytes done at the end of each part, and bytes a second in it.
+    pub points: Vec<(u64, f64)>,
 }
 
 /// Shared between the thread that works and those that look on.
 pub struct Progress {
     state: Mutex<State>,
+    curves: Mutex<Vec<Curve>>,
     cancelled: AtomicBool,
 }
 
@@ -98,7 +112,9 @@ impl Default for Progress {
                 done: 0,
                 total: 0,
                 samples: VecDeque::new(),
+                part: (Instant::now(), 0),
             }),
+            curves: Mutex::default(),
             cancelled: AtomicBool::new(false),
         }
     }
@@ -117,7 +133,13 @@ impl Progress {
             done: 0,
             total,
             samples: VecDeque::from([(Instant::now(), 0)]),
+            part: (Instant::now(), 0),
         };
+        let mut curves = self.curves.lock().unwrap_or_else(|e| e.into_inner());
+        curves.push(Curve {
+            stage: stage.name().into(),
+            points: Vec::new(),
+        });
     }
 
     /// Counts bytes as done.
@@ -129,9 +151,27 @@ impl Progress {
             Some((at, _)) if now - *at < GRAIN => {}
             _ => state.samples.push_back((now, done)),
         }
+        // A part is long enough that its speed means something.
+        let part = (state.total / PARTS).max(1 << 20);
+        if done - state.part.1 >= part || (done == state.total && done > state.part.1) {
+            let seconds = (now - state.part.0).as_secs_f64().max(1e-6);
+            let rate = (done - state.part.1) as f64 / seconds;
+            state.part = (now, done);
+            let mut curves = self.curves.lock().unwrap_or_else(|e| e.into_inner());
+            if let Some(curve) = curves.last_mut() {
+                curve.points.push((done, rate.round()));
+            }
+        }
         while state.samples.len() > 2 && now - state.samples[0].0 > WINDOW {
             state.samples.pop_front();
         }
+    }
+
+    /// How fast the stages were that moved bytes.
+    pub fn curves(&self) -> Vec<Curve> {
+        let curves = self.curves.lock().unwrap_or_else(|e| e.into_inner());
+        let moved = curves.iter().filter(|curve| !curve.points.is_empty());
+        moved.cloned().collect()
     }
 
     /// Asks the work to stop at the next safe place.
@@ -180,6 +220,15 @@ mod tests {
         assert!((500.0..=1000.0).contains(&seen.rate), "{seen:?}");
         let left = seen.left.unwrap().as_secs_f64();
         assert!((0.75..=1.5).contains(&left), "{seen:?}");
+        assert_eq!(progress.curves(), []);
+        progress.begin(Stage::Verifying, 4 << 20);
+        progress.advance(2 << 20);
+        progress.advance(1 << 19);
+        progress.advance(3 << 19);
+        let curves = progress.curves();
+        assert_eq!((curves.len(), curves[0].stage.as_str()), (1, "verifying"));
+        let ends: Vec<_> = curves[0].points.iter().map(|(end, _)| *end).collect();
+        assert_eq!(ends, [2 << 20, 4 << 20]);
         progress.begin(Stage::Verifying, 500);
         assert_eq!(progress.snapshot().done, 0);
     }

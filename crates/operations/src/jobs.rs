@@ -112,6 +112,7 @@ impl Jobs {
                 progress,
                 began,
                 what: describe(new.kind, &new.subject),
+                at_card: new.at.is_some(),
                 runtime: Handle::current(),
             };
             let thread = std::thread::Builder::new().name(format!("job-{job}"));
@@ -124,6 +125,7 @@ impl Jobs {
                     summary: format!("{} failed: {detail}", describe(new.kind, &new.subject)),
                     outcome: Outcome::Failed("no-thread".into(), detail),
                     operator: new.operator.clone(),
+                    speeds: None,
                 };
                 self.records.end_job(&ending).await?;
             }
@@ -191,6 +193,8 @@ pub struct Work {
     pub began: OffsetDateTime,
     /// What it is, in words: `Write of quaylink 2.4 for quay-03 to C-0003`.
     what: String,
+    /// Whether it works at a card.
+    at_card: bool,
     runtime: Handle,
 }
 
@@ -271,7 +275,14 @@ impl Work {
             outcome,
             operator: self.operator.clone(),
             summary,
+            speeds: self.speeds(),
         }
+    }
+
+    /// How fast it was along its card.
+    fn speeds(&self) -> Option<Value> {
+        let curves = self.progress.curves();
+        (self.at_card && !curves.is_empty()).then(|| serde_json::json!(curves))
     }
 
     /// The end of this job by a failure.

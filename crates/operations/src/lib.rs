@@ -9,6 +9,7 @@ pub mod catalogue;
 pub mod feeds;
 pub mod in_force;
 pub mod jobs;
+pub mod kept;
 pub mod names;
 pub mod news;
 pub mod plans;

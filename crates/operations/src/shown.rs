@@ -2,7 +2,7 @@
 
 use api::{PlannedFile, Setting};
 use imagecraft::compare::{Differences, FileChangeKind};
-use records::{backups, cards, events, imprints, jobs, releases};
+use records::{backups, cards, checks, events, imprints, jobs, outages, releases};
 use serde_json::Value;
 use settings::{Effective, Field, FieldKind, MASK, Sheet, parse_networks};
 use vault::Keys;
@@ -185,8 +185,115 @@ pub fn card(row: cards::Card, slot: Option<u32>) -> api::Card {
         device: row.device,
         slot,
         notes: row.notes,
+        brand: row.brand,
+        seller: row.seller,
+        batch: row.batch,
+        price: row.price,
+        suspicion: row.suspicion,
+        verdict: row.verdict,
         added_by: row.added_by,
         added_at: row.added_at,
+    }
+}
+
+/// A check of a card.
+pub fn check(row: checks::Check) -> api::Check {
+    let words = match row.verdict.as_deref() {
+        None if row.finished_at.is_none() => "it has not ended".into(),
+        None => "it came to no verdict".into(),
+        Some(verdict) => verdict_words(verdict, row.least, row.most, &row.report),
+    };
+    api::Check {
+        job: row.job_id,
+        kind: row.kind,
+        words,
+        verdict: row.verdict,
+        least: row.least.map(|bytes| bytes as u64),
+        most: row.most.map(|bytes| bytes as u64),
+        operator: row.operator,
+        started_at: row.started_at,
+        finished_at: row.finished_at,
+    }
+}
+
+/// What a verdict means.
+fn verdict_words(verdict: &str, least: Option<i64>, most: Option<i64>, report: &Value) -> String {
+    let size = |bytes: i64| bytes_words(bytes as u64);
+    match verdict {
+        "proven" => "Every byte was written and read back: it holds what it says.".into(),
+        "no sign" => "No sign of forgery or of a fault was found; that proves nothing.".into(),
+        "forged" => match (least, most) {
+            (Some(least), Some(most)) if least == most => {
+                format!("It is forged: its true size is {}.", size(least))
+            }
+            (Some(least), Some(most)) => format!(
+                "It is forged: its true size is between {} and {}.",
+                size(least),
+                size(most)
+            ),
+            _ => "It is forged.".into(),
+        },
+        "bad" => {
+            let first = report["regions"][0]["start"].as_u64();
+            format!(
+                "It is bad: {} bytes were not kept{}.",
+                report["wrong"].as_u64().unwrap_or(0),
+                first.map_or(String::new(), |at| format!(", the first at byte {at}"))
+            )
+        }
+        _ => format!(
+            "It was stopped; nothing wrong was found in {} until then.",
+            bytes_words(report["right"].as_u64().unwrap_or(0))
+        ),
+    }
+}
+
+fn bytes_words(bytes: u64) -> String {
+    let value = bytes as f64;
+    let shown = match bytes {
+        1_000_000_000.. => format!("{:.2} GB", value / 1e9),
+        1_000_000.. => format!("{:.1} MB", value / 1e6),
+        _ => format!("{:.1} kB", value / 1e3),
+    };
+    format!("{shown} ({bytes} bytes)")
+}
+
+/// How fast a card was.
+pub fn speeds((job, kind, curves): (i64, String, Value)) -> Vec<api::Speed> {
+    let curves = list::<cardwork::Curve>(&curves).into_iter();
+    curves
+        .map(|curve| api::Speed {
+            job,
+            kind: kind.clone(),
+            stage: curve.stage,
+            points: curve.points,
+        })
+        .collect()
+}
+
+/// A time in which a device was down.
+pub fn outage(row: outages::Outage) -> api::Outage {
+    api::Outage {
+        device: row.device,
+        card: row.card,
+        reason: row.reason,
+        operator: row.operator,
+        since: row.since,
+        ended_at: row.ended_at,
+        ended_by: row.ended_by,
+        ended_how: row.ended_how,
+    }
+}
+
+/// What was seen of a card or device.
+pub fn fault(row: outages::Fault) -> api::Fault {
+    api::Fault {
+        card: row.card,
+        device: row.device,
+        symptom: row.symptom,
+        operator: row.operator,
+        at: row.at,
+        lamps: None,
     }
 }
 
@@ -310,16 +417,7 @@ pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
 fn closing(kind: &str, result: &Value) -> Vec<String> {
     let text = |key: &str| result[key].as_str().unwrap_or_default();
     let number = |key: &str| result[key].as_u64().unwrap_or(0);
-    let size = |key: &str| {
-        let bytes = number(key);
-        let value = bytes as f64;
-        let shown = match bytes {
-            1_000_000_000.. => format!("{:.2} GB", value / 1e9),
-            1_000_000.. => format!("{:.1} MB", value / 1e6),
-            _ => format!("{:.1} kB", value / 1e3),
-        };
-        format!("{shown} ({bytes} bytes)")
-    };
+    let size = |key: &str| bytes_words(number(key));
     let safe = format!("Card {} is safe to pull.", text("card"));
     match kind {
         "write" | "restore" => vec![
@@ -332,6 +430,20 @@ fn closing(kind: &str, result: &Value) -> Vec<String> {
             ),
             safe,
         ],
+        "check" => vec![
+            verdict_words(
+                text("verdict"),
+                result["least"].as_i64(),
+                result["most"].as_i64(),
+                &result["report"],
+            ),
+            safe,
+        ],
+        "clear" => vec![
+            format!("Written and read back: {}.", size("verified")),
+            safe,
+        ],
+        "put back" => vec!["What was on the card is on it again.".into(), safe],
         "backup" => vec![
             format!("{} is in the vault, read twice and equal.", text("backup")),
             safe,

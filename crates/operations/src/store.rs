@@ -21,6 +21,8 @@ pub struct Store {
     pub uploads: PathBuf,
     /// Where packed files are kept that somebody asked to keep.
     pub originals: PathBuf,
+    /// Where what is on cards is kept while they are checked.
+    pub checks: PathBuf,
     /// Held by every job while it works; taken whole to tidy the vault.
     working: RwLock<()>,
     /// What failed work left in the vault, and when that work began.
@@ -40,7 +42,8 @@ impl Store {
     pub async fn open(dir: &Path, keys: Keys) -> Result<Self, Refusal> {
         let vault_dir = dir.join("vault");
         let (uploads, originals) = (dir.join("uploads"), dir.join("originals"));
-        for folder in [&vault_dir, &uploads, &originals] {
+        let checks = dir.join("checks");
+        for folder in [&vault_dir, &uploads, &originals, &checks] {
             std::fs::create_dir_all(folder)?;
         }
         let store = LocalFileSystem::new_with_prefix(&vault_dir)
@@ -52,6 +55,7 @@ impl Store {
             keys,
             uploads,
             originals,
+            checks,
             working: RwLock::default(),
             litter: Mutex::default(),
         })

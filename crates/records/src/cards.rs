@@ -26,6 +26,39 @@ pub struct Card {
     pub added_at: OffsetDateTime,
     /// What people say of it.
     pub notes: String,
+    /// Who made it.
+    pub brand: String,
+    /// Who sold it.
+    pub seller: String,
+    /// Which lot it came in.
+    pub batch: String,
+    /// What it cost, as somebody wrote it down.
+    pub price: String,
+    /// What the medium says of itself, where its reader passes that on.
+    pub identity: Option<String>,
+    /// Why nothing is written to it.
+    pub suspicion: Option<String>,
+    /// What the newest check with a verdict found: `proven`, `no sign`, `forged` or `bad`.
+    pub verdict: Option<String>,
+}
+
+/// What people tell of a card; what is not told stays.
+#[derive(Clone, Debug, Default)]
+pub struct Told {
+    /// Notes.
+    pub notes: Option<String>,
+    /// `lost`, `retired`, `held`, or `blank` for none of these.
+    pub state: Option<&'static str>,
+    /// Who made it.
+    pub brand: Option<String>,
+    /// Who sold it.
+    pub seller: Option<String>,
+    /// Which lot it came in.
+    pub batch: Option<String>,
+    /// What it cost.
+    pub price: Option<String>,
+    /// Why nothing shall be written to it; an empty text ends the suspicion.
+    pub suspicion: Option<String>,
 }
 
 /// Which cards are asked for: those that all of it holds of.
@@ -47,14 +80,15 @@ pub struct Wanted {
 macro_rules! state {
     () => {
         "(case when c.state <> 'blank' then c.state when c.imprint_state = 'writing' then 'writing'
-            when c.imprint_state = 'verified' then 'imprinted' when c.imprint_state is not null then 'incomplete'
+            when c.unfinished_job is not null then 'incomplete' when c.imprint_state = 'verified' then 'imprinted' when c.imprint_state is not null then 'incomplete'
             else 'blank' end)"
     };
 }
 
 /// What is read of a card, from [`FROM`].
 const COLUMNS: &str = concat!(
-    "c.id, c.label, c.size, c.kind, d.name as device, c.added_by, c.added_at, c.notes, ",
+    "c.id, c.label, c.size, c.kind, d.name as device, c.added_by, c.added_at, c.notes, c.brand, c.seller, c.batch, ",
+    "c.price, c.identity, c.suspicion, c.verdict, ",
     state!(),
     " as state"
 );
@@ -83,7 +117,7 @@ impl Wanted {
         {
             let text = anywhere(&text.to_lowercase());
             query.push(
-                " and c.id in (select id from cards where lower(label || ' ' || notes) like ",
+                " and c.id in (select id from cards where lower(concat_ws(' ', label, notes, brand, seller, batch)) like ",
             );
             query.push_bind(text.clone());
             query.push(
@@ -119,6 +153,10 @@ pub struct Standing {
     pub imprint: Option<(i64, String)>,
     /// Number of its newest backup.
     pub backup: Option<i64>,
+    /// Why nothing is written to it.
+    pub suspicion: Option<String>,
+    /// What the newest check with a verdict found.
+    pub verdict: Option<String>,
 }
 
 impl Standing {
@@ -132,7 +170,11 @@ impl Standing {
             Some(id) => format!(", backup {id} its newest"),
             None => String::new(),
         };
-        format!("{}{imprint}{backup}", self.state)
+        let suspicion = match &self.suspicion {
+            Some(why) => format!(", mistrusted: {why}"),
+            None => String::new(),
+        };
+        format!("{}{imprint}{backup}{suspicion}", self.state)
     }
 }
 
@@ -157,22 +199,33 @@ impl Records {
             .ok_or_else(|| RecordError::unknown("card", label))
     }
 
-    /// Keeps what people say of a card: notes, and *lost*, *retired*, or neither (`blank`).
-    pub async fn tell_card(
-        &self,
-        card: i64,
-        notes: Option<&str>,
-        state: Option<&str>,
-    ) -> Result<(), RecordError> {
+    /// Keeps what people tell of a card.
+    pub async fn tell_card(&self, card: i64, told: &Told) -> Result<(), RecordError> {
         sqlx::query!(
-            "update cards set notes = coalesce($2, notes), state = coalesce($3, state) where id = $1",
+            "update cards set notes = coalesce($2, notes), state = coalesce($3, state), brand = coalesce($4, brand),
+                seller = coalesce($5, seller), batch = coalesce($6, batch), price = coalesce($7, price),
+                suspicion = nullif(coalesce($8, suspicion), '') where id = $1",
             card,
-            notes,
-            state
+            told.notes,
+            told.state,
+            told.brand,
+            told.seller,
+            told.batch,
+            told.price,
+            told.suspicion
         )
         .execute(&self.pool)
         .await?;
         Ok(())
+    }
+
+    /// Whether a card was proven by a full check, so that it holds what it reports.
+    pub async fn is_proven(&self, card: i64) -> Result<bool, RecordError> {
+        let proven = sqlx::query_scalar!(
+            r#"select coalesce(verdict = 'proven', false) as "proven!" from cards where id = $1"#,
+            card
+        );
+        Ok(proven.fetch_optional(&self.pool).await?.unwrap_or(false))
     }
 
     /// The card that was last seen with these edges and was never written since, or may not have
@@ -197,7 +250,7 @@ impl Records {
     pub async fn standing(&self, card: i64) -> Result<Standing, RecordError> {
         let row = sqlx::query!(
             r#"select i.id as "imprint?", i.state as "imprint_state?", s.state as "state!",
-                 (select max(b.id) from backups b where b.card_id = c.id) as "backup?"
+                 (select max(b.id) from backups b where b.card_id = c.id) as "backup?", c.suspicion, c.verdict
                from cards c join card_states s on s.id = c.id left join on_card i on i.card_id = c.id
                where c.id = $1"#,
             card
@@ -209,6 +262,8 @@ impl Records {
             state: row.state,
             imprint: row.imprint.zip(row.imprint_state),
             backup: row.backup,
+            suspicion: row.suspicion,
+            verdict: row.verdict,
         })
     }
 

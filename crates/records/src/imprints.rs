@@ -201,15 +201,24 @@ impl Records {
     }
 
     /// Records that the write did not end well, and the end of the job: a card that was not
-    /// touched is as before, another is *incomplete*.
+    /// touched is as before, another is *incomplete*. A card that is itself to blame is mistrusted.
     pub async fn spoil_imprint(
         &self,
         id: i64,
         spoilt: Spoilt,
+        suspicion: Option<&str>,
         ending: &Ending,
     ) -> Result<(), RecordError> {
         let mut tx = self.pool.begin().await?;
         spoil(&mut tx, id, spoilt).await?;
+        sqlx::query!(
+            "update cards set suspicion = coalesce($2, suspicion)
+             where id = (select card_id from imprints where id = $1)",
+            id,
+            suspicion
+        )
+        .execute(&mut *tx)
+        .await?;
         jobs::end(&mut tx, ending).await?;
         Ok(tx.commit().await?)
     }

@@ -61,6 +61,7 @@ pub struct Job {
     pub error_code: Option<String>,
     pub error: Option<String>,
     pub result: Option<serde_json::Value>,
+    pub speeds: Option<serde_json::Value>,
 }
 
 /// The end of a job, with the event that tells of it.
@@ -74,6 +75,8 @@ pub struct Ending {
     pub operator: String,
     /// A sentence for the history.
     pub summary: String,
+    /// How fast it was along the card, if it was at one.
+    pub speeds: Option<serde_json::Value>,
 }
 
 /// How a job ended.
@@ -191,7 +194,7 @@ impl Records {
         let rows = sqlx::query_as!(
             Job,
             r#"select j.id, j.kind, j.state, j.subject, j.slot, j.reader, j.unit, c.label as "card?", j.operator, j.created_at,
-                 j.started_at, j.finished_at, j.error_code, j.error, j.result
+                 j.started_at, j.finished_at, j.error_code, j.error, j.result, j.speeds
                from jobs j left join cards c on c.id = j.card_id
                where $1::bigint is null or j.id < $1 order by j.id desc limit $2"#,
             before,
@@ -224,12 +227,38 @@ impl Records {
         Ok(())
     }
 
+    /// How fast the newest job at a card was along it, of the kinds that write and verify.
+    pub async fn speeds_of(&self, card: i64) -> Result<Option<serde_json::Value>, RecordError> {
+        let row = sqlx::query_scalar!(
+            r#"select speeds as "speeds!" from jobs where card_id = $1 and speeds is not null
+                 and kind in ('write', 'restore', 'check', 'clear') order by id desc limit 1"#,
+            card
+        );
+        Ok(row.fetch_optional(&self.pool).await?)
+    }
+
+    /// The newest jobs at a card whose speed was kept, newest first.
+    pub async fn card_speeds(
+        &self,
+        card: &str,
+        most: i64,
+    ) -> Result<Vec<(i64, String, serde_json::Value)>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select j.id, j.kind, j.speeds as "speeds!" from jobs j join cards c on c.id = j.card_id
+               where c.label = $1 and j.speeds is not null order by j.id desc limit $2"#,
+            card,
+            most
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        Ok(rows.map(|row| (row.id, row.kind, row.speeds)).collect())
+    }
+
     /// One job.
     pub async fn job(&self, id: i64) -> Result<Job, RecordError> {
         let rows = sqlx::query_as!(
             Job,
             r#"select j.id, j.kind, j.state, j.subject, j.slot, j.reader, j.unit, c.label as "card?", j.operator, j.created_at,
-                 j.started_at, j.finished_at, j.error_code, j.error, j.result
+                 j.started_at, j.finished_at, j.error_code, j.error, j.result, j.speeds
                from jobs j left join cards c on c.id = j.card_id where j.id = $1"#,
             id
         );
@@ -275,13 +304,14 @@ pub(crate) async fn end(tx: &mut PgConnection, ending: &Ending) -> Result<(), Re
         Outcome::Cancelled(error) => ("cancelled", Some("cancelled"), Some(error), None),
     };
     let ended = sqlx::query!(
-        "update jobs set state = $2, error_code = $3, error = $4, result = $5, finished_at = now()
+        "update jobs set state = $2, error_code = $3, error = $4, result = $5, speeds = $6, finished_at = now()
          where id = $1 and state in ('waiting', 'running')",
         ending.job,
         state,
         code,
         error,
-        result
+        result,
+        ending.speeds
     )
     .execute(&mut *tx)
     .await?;

@@ -3,12 +3,14 @@
 pub mod backups;
 pub mod boards;
 pub mod cards;
+pub mod checks;
 pub mod devices;
 pub mod events;
 pub mod feeds;
 pub mod imprints;
 pub mod jobs;
 pub mod lists;
+pub mod outages;
 mod own_server;
 pub mod presets;
 pub mod releases;

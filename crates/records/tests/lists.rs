@@ -4,6 +4,7 @@
 use std::collections::BTreeSet;
 
 use records::boards::{BoardModel, Site};
+use records::cards::Told;
 use records::devices::{About, Change, Class, Device, NewDevice, TableRow, Wanted};
 use records::lists::{Asked, Page};
 use records::{OwnServer, RecordError, Records};
@@ -556,7 +557,14 @@ async fn cards_are_told_and_found(records: &Records) {
     }
     let card = &labels[1];
     records
-        .tell_card(card.id, Some("a scratch"), Some("lost"))
+        .tell_card(
+            card.id,
+            &Told {
+                notes: Some("a scratch".into()),
+                state: Some("lost"),
+                ..Told::default()
+            },
+        )
         .await
         .unwrap();
     let page = async |wanted: records::cards::Wanted, sort: Option<&str>| {
@@ -584,7 +592,13 @@ async fn cards_are_told_and_found(records: &Records) {
     };
     assert_eq!(page(scratched, None).await, [8]);
     records
-        .tell_card(card.id, None, Some("blank"))
+        .tell_card(
+            card.id,
+            &Told {
+                state: Some("blank"),
+                ..Told::default()
+            },
+        )
         .await
         .unwrap();
     let again = records.card(&card.label).await.unwrap();

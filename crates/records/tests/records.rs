@@ -43,6 +43,7 @@ fn ending(job: i64, outcome: Outcome) -> Ending {
         outcome,
         operator: "marit".into(),
         summary: "it ended".into(),
+        speeds: None,
     }
 }
 
@@ -521,7 +522,10 @@ async fn what_is_at_hand_is_what_the_imprints_say(records: &Records, url: &str) 
                     }
                 };
                 let badly = ending(job, Outcome::Cancelled("asked".into()));
-                records.spoil_imprint(id, spoilt, &badly).await.unwrap();
+                records
+                    .spoil_imprint(id, spoilt, None, &badly)
+                    .await
+                    .unwrap();
             }
         }));
     }
@@ -645,7 +649,7 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
     assert_eq!(device().await.state, "planned");
     let badly = ending(failed, Outcome::Cancelled("asked".into()));
     records
-        .spoil_imprint(untouched, Spoilt::Untouched, &badly)
+        .spoil_imprint(untouched, Spoilt::Untouched, None, &badly)
         .await
         .unwrap();
     assert_eq!(card_state(&card.label).await, "imprinted");
@@ -657,7 +661,7 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
     records.touch_card(spoilt, &[2]).await.unwrap();
     let badly = ending(failed, Outcome::Failed("card-gone".into(), "gone".into()));
     records
-        .spoil_imprint(spoilt, Spoilt::MayBoot, &badly)
+        .spoil_imprint(spoilt, Spoilt::MayBoot, None, &badly)
         .await
         .unwrap();
     let now = device().await;

@@ -55,6 +55,7 @@ pub struct Keys {
     master: [u8; 32],
     objects: XChaCha20Poly1305,
     secrets: XChaCha20Poly1305,
+    kept: XChaCha20Poly1305,
 }
 
 impl Keys {
@@ -66,6 +67,7 @@ impl Keys {
         Self {
             objects: cipher("duplicarium 2026 sealing of vault objects"),
             secrets: cipher("duplicarium 2026 sealing of secrets in records"),
+            kept: cipher("duplicarium 2026 sealing of what was on cards"),
             master,
         }
     }
@@ -143,6 +145,18 @@ impl Keys {
             .ok_or_else(|| KeyError::Seal {
                 what: format!("the secret {name}"),
             })
+    }
+
+    /// Seals what was on a card, to be kept beside the vault. `name` must be given again to open it.
+    pub fn seal_kept(&self, name: &str, bytes: &[u8]) -> Result<Vec<u8>, KeyError> {
+        seal(&self.kept, name.as_bytes(), bytes)
+    }
+
+    /// Opens what was kept of a card.
+    pub fn open_kept(&self, name: &str, sealed: &[u8]) -> Result<Vec<u8>, KeyError> {
+        open(&self.kept, name.as_bytes(), sealed).ok_or_else(|| KeyError::Seal {
+            what: format!("what was kept of a card, {name},"),
+        })
     }
 
     /// A keyed fingerprint that stands for a secret where it must not be shown.

@@ -1,13 +1,25 @@
 //! Cards.
 
 use anyhow::Context as _;
-use api::{CardChange, CardDetail, CardQuery, Drift, Imprint};
+use api::{CardChange, CardDetail, CardPlan, CardQuery, Drift, Imprint, NewCardPlan, NewFault};
 use clap::Subcommand;
 
 use super::list::{Order, Paging, rest};
 use super::request_key;
+use super::write::{Target, ask_label};
 use crate::follow::follow;
-use crate::{Context, text};
+use crate::{Context, Ended, text};
+
+/// What is cleared.
+#[derive(Clone, Copy, clap::ValueEnum)]
+pub enum Clearing {
+    /// Its tables and signatures: nothing is found on it any more, though data could still be read.
+    Tables,
+    /// Everything: every byte reads as zero.
+    All,
+    /// One empty volume that any computer opens.
+    Volume,
+}
 
 /// Which cards are listed.
 #[derive(clap::Args)]
@@ -15,7 +27,7 @@ pub struct List {
     /// A text anywhere in label, device or notes.
     #[arg(long)]
     search: Option<String>,
-    /// blank, writing, incomplete, imprinted, lost or retired.
+    /// blank, writing, incomplete, imprinted, held, lost or retired.
     #[arg(long)]
     state: Option<String>,
     /// The device whose cards they are.
@@ -58,6 +70,62 @@ pub enum Card {
     Found {
         /// Label of the card.
         label: String,
+    },
+    /// Keep where a card comes from.
+    Origin {
+        /// Label of the card.
+        label: String,
+        /// Who made it.
+        #[arg(long)]
+        brand: Option<String>,
+        /// Who sold it.
+        #[arg(long)]
+        seller: Option<String>,
+        /// Which lot it came in.
+        #[arg(long)]
+        batch: Option<String>,
+        /// What it cost.
+        #[arg(long)]
+        price: Option<String>,
+    },
+    /// Check whether the card in a slot holds what it says. A quick check gives back what is on it and finds
+    /// most forged cards; a full one writes and reads every byte, and is the only one that proves a card.
+    Check {
+        /// Write and read every byte; nothing of what is on it is left.
+        #[arg(long)]
+        full: bool,
+        #[command(flatten)]
+        target: Target,
+    },
+    /// Clear the card in a slot.
+    Clear {
+        /// What is cleared.
+        #[arg(long, value_enum)]
+        what: Clearing,
+        #[command(flatten)]
+        target: Target,
+    },
+    /// Give the card in a slot back what a check that was cut off had found on it.
+    PutBack {
+        #[command(flatten)]
+        target: Target,
+    },
+    /// Say that a card that is mistrusted is good.
+    Trust {
+        /// Label of the card.
+        label: String,
+    },
+    /// Say that a card that is held for its device may be used.
+    Free {
+        /// Label of the card.
+        label: String,
+    },
+    /// Keep what was seen of a card in the field; nothing is written to it from then on.
+    Fault {
+        /// Label of the card.
+        label: String,
+        /// What was seen, in your own words.
+        symptom: String,
     },
     /// Compare the card in a slot with what was written onto it, file by file.
     Compare {
@@ -156,10 +224,50 @@ impl Card {
             Self::Note { label, text } => {
                 let change = CardChange {
                     notes: Some(text),
-                    state: None,
+                    ..CardChange::default()
                 };
                 context.show(&context.client.tell_card(&label, &change).await?, show)
             }
+            Self::Origin {
+                label,
+                brand,
+                seller,
+                batch,
+                price,
+            } => {
+                let change = CardChange {
+                    brand,
+                    seller,
+                    batch,
+                    price,
+                    ..CardChange::default()
+                };
+                context.show(&context.client.tell_card(&label, &change).await?, show)
+            }
+            Self::Trust { label } => said(context, &label, "trusted").await,
+            Self::Free { label } => said(context, &label, "free").await,
+            Self::Fault { label, symptom } => {
+                let fault = NewFault {
+                    card: Some(label.clone()),
+                    device: None,
+                    symptom,
+                };
+                context.client.add_fault(&fault).await?;
+                context.show(&context.client.card(&label).await?, show)
+            }
+            Self::Check { full, target } => {
+                let work = if full { "full-check" } else { "quick-check" };
+                on_card(context, work, target).await
+            }
+            Self::Clear { what, target } => {
+                let work = match what {
+                    Clearing::Tables => "clear-tables",
+                    Clearing::All => "clear-all",
+                    Clearing::Volume => "clear-volume",
+                };
+                on_card(context, work, target).await
+            }
+            Self::PutBack { target } => on_card(context, "put-back", target).await,
             Self::Lost { label } => said(context, &label, "lost").await,
             Self::Retire { label } => said(context, &label, "retired").await,
             Self::Found { label } => said(context, &label, "found").await,
@@ -178,11 +286,74 @@ impl Card {
     }
 }
 
+/// Plans work on a card itself, has it confirmed by the label, and follows it.
+async fn on_card(context: &Context, work: &str, target: Target) -> anyhow::Result<()> {
+    let new = NewCardPlan {
+        slot: target.slot,
+        work: work.into(),
+    };
+    let plan = context.client.card_plan(&new).await?;
+    if target.plan {
+        return context.show(&plan, show_card_plan);
+    }
+    if !context.json {
+        show_card_plan(&plan);
+    }
+    let label = match target.yes {
+        Some(label) => label,
+        None => ask_label(plan.slot)?,
+    };
+    let job = context
+        .client
+        .confirm(&plan.id, &label, Some(&request_key()))
+        .await?;
+    let job = follow(context, &job).await?;
+    context.show(&job, text::closing)?;
+    // A card that is no good is no success, whatever the check itself came to.
+    let verdict = job
+        .result
+        .as_ref()
+        .and_then(|result| result["verdict"].as_str());
+    match verdict {
+        Some("forged" | "bad") => Err(Ended {
+            cancelled: false,
+            detail: format!(
+                "card {} is no good; nothing is written to it any more",
+                plan.card
+            ),
+        }
+        .into()),
+        _ => Ok(()),
+    }
+}
+
+fn show_card_plan(plan: &CardPlan) {
+    println!("{} of card {}", plan.work, plan.card);
+    println!(
+        "  card       {} in slot {}, {}",
+        plan.card,
+        plan.slot,
+        text::exact(plan.card_size)
+    );
+    println!("  holds now  {}", plan.card_holds);
+    println!("  does       {}", plan.does);
+    println!("  takes      about {}", text::span(plan.seconds));
+    if plan.lost.is_empty() {
+        println!("  lost       nothing");
+    }
+    for lost in &plan.lost {
+        println!("  LOST       {lost}");
+    }
+    for caution in &plan.cautions {
+        println!("  caution    {caution}");
+    }
+}
+
 /// Keeps what somebody says of a card.
 async fn said(context: &Context, label: &str, word: &str) -> anyhow::Result<()> {
     let change = CardChange {
-        notes: None,
         state: Some(word.into()),
+        ..CardChange::default()
     };
     context.show(&context.client.tell_card(label, &change).await?, show)
 }
@@ -198,6 +369,48 @@ fn show(detail: &CardDetail) {
     );
     if !card.notes.is_empty() {
         println!("  notes      {}", card.notes);
+    }
+    let origin = [&card.brand, &card.batch, &card.seller, &card.price];
+    let origin: Vec<_> = origin
+        .into_iter()
+        .filter(|text| !text.is_empty())
+        .map(String::as_str)
+        .collect();
+    if !origin.is_empty() {
+        println!("  origin     {}", origin.join(", "));
+    }
+    if let Some(why) = &card.suspicion {
+        println!("  MISTRUSTED {why}");
+    }
+    for check in &detail.checks {
+        println!(
+            "  checked    {} {} by {}: {}",
+            check.kind,
+            text::moment(check.finished_at.unwrap_or(check.started_at)),
+            check.operator,
+            check.words
+        );
+    }
+    for fault in &detail.faults {
+        println!(
+            "  seen       {} by {}: {}",
+            text::moment(fault.at),
+            fault.operator,
+            fault.symptom
+        );
+    }
+    for speed in &detail.speeds {
+        let rates = speed.points.iter().map(|(_, rate)| *rate);
+        let (least, most) = rates.fold((f64::MAX, 0_f64), |(least, most), rate| {
+            (least.min(rate), most.max(rate))
+        });
+        println!(
+            "  speed      {} in job {}: {}/s to {}/s",
+            speed.stage,
+            speed.job,
+            text::size(least as u64),
+            text::size(most as u64)
+        );
     }
     for imprint in &detail.imprints {
         show_imprint(imprint);

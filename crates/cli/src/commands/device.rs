@@ -2,7 +2,7 @@
 
 use api::{
     Device as Row, DeviceChange, DeviceDetail, DeviceQuery, DeviceTableReport, FactValue,
-    Following, NewDevice,
+    Following, NewDevice, NewFault, NewOutage, Outage, OutageEnd,
 };
 use clap::Subcommand;
 
@@ -66,6 +66,35 @@ pub enum Device {
         #[arg(long, default_value = "")]
         notes: String,
     },
+    /// Say that the card of a device was taken out: the device is down, and the card is held until it works
+    /// again.
+    Out {
+        /// Name of the device.
+        name: String,
+        /// Label of the card that was in it, if it is not the one that the records name.
+        #[arg(long)]
+        card: Option<String>,
+        /// Why.
+        #[arg(long, default_value = "")]
+        reason: String,
+    },
+    /// Say that a device works again. What was held for it is free.
+    Back {
+        /// Name of the device.
+        name: String,
+        /// With which card: the original, or a new one.
+        #[arg(long, value_parser = ["original", "new"])]
+        with: String,
+    },
+    /// Keep what was seen of a device in the field; nothing is written to its card from then on.
+    Fault {
+        /// Name of the device.
+        name: String,
+        /// What was seen, in your own words.
+        symptom: String,
+    },
+    /// Devices that are down, the longest first.
+    Down,
     /// Set values: FIELD=VALUE. Secrets are typed, read from a file, or made.
     Set {
         /// Name of the device.
@@ -186,9 +215,64 @@ pub enum Device {
     },
 }
 
+fn show_down(down: &[Outage]) {
+    if down.is_empty() {
+        println!("No device is down.");
+        return;
+    }
+    let rows = down.iter().map(|outage| {
+        [
+            outage.device.clone(),
+            text::moment(outage.since),
+            text::or_dash(&outage.card),
+            outage.operator.clone(),
+            outage.reason.clone(),
+        ]
+    });
+    text::table(["down", "since", "card held", "said by", "why"], &[], rows);
+}
+
 impl Device {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
         match self {
+            Self::Out { name, card, reason } => {
+                let outage = NewOutage {
+                    device: name,
+                    card,
+                    reason,
+                };
+                let down = context.client.take_out(&outage).await?;
+                context.show(&down, |down| show_down(down))
+            }
+            Self::Back { name, with } => {
+                let end = OutageEnd {
+                    device: name,
+                    card: with,
+                };
+                let down = context.client.bring_back(&end).await?;
+                context.show(&down, |down| show_down(down))
+            }
+            Self::Down => {
+                let down = context.client.outages().await?;
+                context.show(&down, |down| show_down(down))
+            }
+            Self::Fault { name, symptom } => {
+                let fault = NewFault {
+                    card: None,
+                    device: Some(name.clone()),
+                    symptom,
+                };
+                let fault = context.client.add_fault(&fault).await?;
+                context.show(&fault, |fault| {
+                    println!("Noted of {name}: {}", fault.symptom);
+                    if let Some(card) = &fault.card {
+                        println!("Card {card} is mistrusted: nothing is written to it until it is checked from end to end, or trusted.");
+                    }
+                    if let Some(lamps) = &fault.lamps {
+                        println!("What its lamps mean: {lamps}");
+                    }
+                })
+            }
             Self::Add {
                 name,
                 board,

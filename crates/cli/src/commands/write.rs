@@ -13,16 +13,16 @@ use crate::{Context, text};
 
 /// How the card is chosen and confirmed.
 #[derive(Args)]
-struct Target {
+pub struct Target {
     /// Slot of the card.
     #[arg(long)]
-    slot: u32,
+    pub slot: u32,
     /// Label of the card: confirms the plan without a question.
     #[arg(long, value_name = "LABEL")]
-    yes: Option<String>,
+    pub yes: Option<String>,
     /// Only show the plan.
     #[arg(long)]
-    plan: bool,
+    pub plan: bool,
 }
 
 /// Write a card.
@@ -106,7 +106,7 @@ async fn carry_out(context: &Context, new: &NewPlan, target: Target) -> anyhow::
     }
     let label = match target.yes {
         Some(label) => label,
-        None => ask_label(&plan)?,
+        None => ask_label(plan.slot)?,
     };
     let job = context
         .client
@@ -117,14 +117,11 @@ async fn carry_out(context: &Context, new: &NewPlan, target: Target) -> anyhow::
 }
 
 /// Asks for the label that stands on the card's sticker. No other answer goes on.
-fn ask_label(plan: &Plan) -> anyhow::Result<String> {
+pub fn ask_label(slot: u32) -> anyhow::Result<String> {
     if !io::stdin().is_terminal() {
         bail!("nothing was touched: confirm with --yes and the label on the card's sticker");
     }
-    eprint!(
-        "Type the label of the card in slot {} to write it: ",
-        plan.slot
-    );
+    eprint!("Type the label of the card in slot {slot} to go on: ");
     io::stderr().flush()?;
     let mut label = String::new();
     io::stdin().lock().read_line(&mut label)?;
@@ -164,6 +161,12 @@ fn show_plan(plan: &Plan) {
         text::size(plan.to_write),
         text::size(plan.unallocated)
     );
+    if let Some(seconds) = plan.seconds {
+        println!(
+            "  takes      about {}, as fast as this card was",
+            text::span(seconds)
+        );
+    }
     if let Some(growth) = &plan.growth {
         println!("  growth     {growth}");
     }

@@ -3,6 +3,7 @@
 use cardwork::Occupant;
 use records::Records;
 use records::cards::Card;
+use records::devices::Device;
 use time::OffsetDateTime;
 
 use super::wanted::Wanted;
@@ -12,7 +13,7 @@ use crate::slots::{Found, base_name};
 /// What writing over this card would cost, with the newest backup.
 pub async fn lost(records: &Records, found: &Found, card: &Card) -> Result<Vec<String>, Refusal> {
     Ok(match &found.contents.occupant {
-        Occupant::Blank | Occupant::Unfinished(_) => Vec::new(),
+        Occupant::Blank | Occupant::Empty(_) | Occupant::Unfinished(_) => Vec::new(),
         Occupant::Foreign => {
             let kept = match records.last_backup(card.id, None).await? {
                 Some((name, at)) => format!(
@@ -59,10 +60,27 @@ pub fn holds(found: &Found, card: &Card) -> String {
                 .unwrap_or_default();
             format!("{}{device}", base_name(&stamp.base))
         }
+        Occupant::Empty(_) => "nothing, it is empty".into(),
         Occupant::Unfinished(_) => format!("nothing whole: {}", found.contents.summary),
         Occupant::Blank if card.state == "blank" => "nothing, it is blank".into(),
         _ => found.contents.summary.clone(),
     }
+}
+
+/// Whose data can still be read in what stays free, if the card was somebody else's.
+pub fn stays_readable(found: &Found, device: Option<&Device>) -> Option<String> {
+    let whose = match &found.contents.occupant {
+        Occupant::Stamped(stamp) => match (&stamp.device, device) {
+            (Some(one), Some(other)) if *one == other.name => return None,
+            (Some(one), _) => format!("of {one}"),
+            (None, _) => return None,
+        },
+        Occupant::Foreign => "of whoever had the card".into(),
+        _ => return None,
+    };
+    Some(format!(
+        "old data {whose} can still be read in what stays free on it, unless that is wiped (--wipe-free)"
+    ))
 }
 
 /// What should be known before a card is written, and does not forbid it.

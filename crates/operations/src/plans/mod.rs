@@ -2,18 +2,19 @@
 //! label. They live in memory, so a restart voids them.
 
 mod losses;
+mod on_card;
 mod wanted;
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
-use cardwork::{Access, CardError};
+use cardwork::{Access, Bound, CardError, Medium};
 use imagecraft::compose::{Change, PlacedFile, compose};
 use imagecraft::{ByteKind, Disk};
 use records::Records;
 use records::cards::Standing;
-use records::jobs::{NewJob, RequestKey};
+use records::jobs::{At, NewJob, RequestKey};
 use serde_json::json;
 use settings::Grow;
 
@@ -23,7 +24,7 @@ use crate::jobs::Jobs;
 use crate::refusal::{Refusal, Why};
 use crate::slots::{Inserted, Slots};
 use crate::store::{Store, random_id};
-use crate::work::{WriteOrder, write_card};
+use crate::work::{CardOrder, CardWork, WriteOrder, work_on_card, write_card};
 
 /// A plan that nobody confirmed for this long is void.
 const LIFE: Duration = Duration::from_secs(30 * 60);
@@ -32,8 +33,56 @@ const LIFE: Duration = Duration::from_secs(30 * 60);
 const MOST: usize = 64;
 const MOST_BYTES: usize = 64 << 20;
 
+/// What a plan would do.
+enum Order {
+    Write(Box<WriteOrder>),
+    Card(CardOrder),
+}
+
+impl Order {
+    fn at(&self) -> &At {
+        match self {
+            Self::Write(order) => &order.at,
+            Self::Card(order) => &order.at,
+        }
+    }
+
+    fn slot(&self) -> u32 {
+        self.at().slot as u32
+    }
+
+    fn bound(&self) -> &Bound {
+        match self {
+            Self::Write(order) => &order.bound,
+            Self::Card(order) => &order.bound,
+        }
+    }
+
+    /// Number and label of the card.
+    fn card(&self) -> (i64, &str) {
+        match self {
+            Self::Write(order) => (order.card_id, &order.card),
+            Self::Card(order) => (order.card_id, &order.card),
+        }
+    }
+
+    /// What it is about, for people.
+    fn subject(&self) -> String {
+        match self {
+            Self::Write(order) => match &order.device {
+                Some((_, device)) => format!("{} for {device} to {}", order.base_name, order.card),
+                None => format!("{} to {}", order.base_name, order.card),
+            },
+            Self::Card(order) => match order.work {
+                CardWork::Full => format!("card {}, every byte", order.card),
+                _ => format!("card {}", order.card),
+            },
+        }
+    }
+}
+
 struct Held {
-    order: WriteOrder,
+    order: Order,
     kind: &'static str,
     made: Instant,
     /// What the records said of the card.
@@ -48,7 +97,10 @@ impl Held {
             Change::File(bytes) => bytes.len(),
             _ => 0,
         };
-        self.order.files.iter().map(of).sum()
+        match &self.order {
+            Order::Write(order) => order.files.iter().map(of).sum(),
+            Order::Card(_) => 0,
+        }
     }
 }
 
@@ -104,6 +156,23 @@ impl Plans {
     }
 }
 
+/// Refuses a card that takes no writes, or that this computer uses.
+fn check_free(slot: u32, medium: &Medium) -> Result<(), Refusal> {
+    if medium.locked {
+        let detail =
+            format!("the card in slot {slot} is locked; move its slider and put it in again");
+        return Err(Refusal::conflict("card-locked", detail));
+    }
+    if let Some(used) = &medium.in_use {
+        let detail = format!(
+            "the card in slot {slot} is in use by this computer ({used}); close what is open there and let go of it \
+             (duplicarium slot release {slot})"
+        );
+        return Err(Refusal::conflict("card-in-use", detail));
+    }
+    Ok(())
+}
+
 /// What composing a card without writing it came to.
 struct Tried {
     /// Bytes that would be written.
@@ -124,21 +193,7 @@ impl Plans {
     pub async fn make(&self, operator: &str, new: &api::NewPlan) -> Result<api::Plan, Refusal> {
         let wanted = self.wanted(new).await?;
         let Inserted { at, medium, found } = self.slots.card_in(new.slot).await?;
-        if medium.locked {
-            let detail = format!(
-                "the card in slot {} is locked; move its slider and put it in again",
-                new.slot
-            );
-            return Err(Refusal::conflict("card-locked", detail));
-        }
-        if let Some(used) = &medium.in_use {
-            let detail = format!(
-                "the card in slot {0} is in use by this computer ({used}); close what is open there and let go of it \
-                 (duplicarium slot release {0})",
-                new.slot
-            );
-            return Err(Refusal::conflict("card-in-use", detail));
-        }
+        check_free(new.slot, &medium)?;
         if wanted.smallest_card > medium.size {
             let detail = format!(
                 "the card in slot {} holds {} bytes, {} needs {}; take a larger card",
@@ -146,26 +201,20 @@ impl Plans {
             );
             return Err(Refusal::conflict("card-too-small", detail));
         }
-        let (card, new_label) = match &found.label {
-            Some(label) => (self.records.card(label).await?, false),
-            None => {
-                let card = self
-                    .slots
-                    .give_label(new.slot, &medium, &found.bound.edges, operator)
-                    .await?;
-                (card, true)
-            }
-        };
-        if let "lost" | "retired" = card.state.as_str() {
+        let (card, new_label) = self.label(new.slot, &medium, &found, operator).await?;
+        on_card::refuse_held(&card, CardWork::Full)?;
+        if let Some(why) = &card.suspicion {
             let detail = format!(
-                "card {} in slot {} is recorded as {}; say that it is there again (duplicarium card found {0}), or take another card",
-                card.label, new.slot, card.state
+                "card {0} in slot {1} is mistrusted: {why}. Take another card; or check it from end to end (duplicarium \
+                 card check --full), or say that it is good (duplicarium card trust {0})",
+                card.label, new.slot
             );
-            return Err(Refusal::conflict("card-not-in-use", detail));
+            return Err(Refusal::conflict("card-mistrusted", detail));
         }
         // Before anything is said about the card, so that what changes meanwhile voids the plan.
         let standing = self.records.standing(card.id).await?;
         let mut order = self.order(&wanted, at, &found, &card);
+        order.size_proven = self.records.is_proven(card.id).await?;
         let tried = self.try_compose(&order).await?;
         let growth = tried.growth.or_else(|| match wanted.grow {
             Some(Grow::Image) => Some(IMAGE_GROWS.into()),
@@ -187,18 +236,33 @@ impl Plans {
             ));
         }
         let id = random_id()?;
+        let to_write = match order.wipe_free {
+            true => medium.size,
+            false => tried.to_write,
+        };
+        let (write, verify) = self.rates_of(&card).await?;
+        let seconds = write
+            .zip(verify)
+            .map(|(write, verify)| to_write as f64 / write + to_write as f64 / verify);
+        if !order.wipe_free
+            && let Some(whose) = losses::stays_readable(&found, wanted.device.as_ref())
+        {
+            cautions.push(whose);
+        }
+        let size_proven = order.size_proven;
         let plan = api::Plan {
             id: id.clone(),
+            seconds,
             kind: wanted.kind.into(),
             slot: new.slot,
             card: card.label.clone(),
             new_label,
             card_size: medium.size,
-            size_proven: false,
+            size_proven,
             card_holds: losses::holds(&found, &card),
             base: wanted.base_name.clone(),
             device: wanted.device.as_ref().map(|device| device.name.clone()),
-            to_write: tried.to_write,
+            to_write,
             smallest_card: wanted.smallest_card,
             unallocated: medium.size.saturating_sub(tried.end),
             settings: self.shown_settings(&wanted),
@@ -211,7 +275,7 @@ impl Plans {
         self.keep(
             id,
             Held {
-                order,
+                order: Order::Write(Box::new(order)),
                 kind: wanted.kind,
                 made: Instant::now(),
                 standing,
@@ -282,13 +346,13 @@ impl Plans {
             release,
             ..
         } = held;
-        if label != order.card {
+        let (_, card) = order.card();
+        if label != card {
             return Err(Refusal::conflict(
                 "wrong-label",
                 format!(
-                    "the card in slot {} is {}, not {label}; nothing was touched. Look at the sticker, then make the plan again",
-                    order.slot(),
-                    order.card
+                    "the card in slot {} is {card}, not {label}; nothing was touched. Look at the sticker, then make the plan again",
+                    order.slot()
                 ),
             ));
         }
@@ -296,22 +360,19 @@ impl Plans {
         self.check_bound(&order).await?;
         self.check_standing(&order, &standing, release.as_deref())
             .await?;
-        let subject = match &order.device {
-            Some((_, device)) => format!("{} for {device} to {}", order.base_name, order.card),
-            None => format!("{} to {}", order.base_name, order.card),
-        };
         let new = NewJob {
             kind,
-            subject,
-            at: Some(order.at.clone()),
-            card: Some(order.card.clone()),
+            subject: order.subject(),
+            at: Some(order.at().clone()),
+            card: Some(card.to_owned()),
             operator: operator.into(),
             request_key,
         };
         let (bench, store) = (self.slots.bench().clone(), self.store.clone());
         self.jobs
-            .start(new, Some(Box::new(reserved)), move |work| {
-                write_card(work, &bench, &store, &order)
+            .start(new, Some(Box::new(reserved)), move |work| match &order {
+                Order::Write(order) => write_card(work, &bench, &store, order),
+                Order::Card(order) => work_on_card(work, &bench, &store, order),
             })
             .await
     }
@@ -319,18 +380,19 @@ impl Plans {
     /// What the records say of the card, and of the release, must still be what they said.
     async fn check_standing(
         &self,
-        order: &WriteOrder,
+        order: &Order,
         seen: &Standing,
         release: Option<&str>,
     ) -> Result<(), Refusal> {
-        let now = self.records.standing(order.card_id).await?;
+        let (id, card) = order.card();
+        let now = self.records.standing(id).await?;
         if now != *seen {
             return Err(Refusal::conflict(
                 "plan-void",
                 format!(
                     "what the records say of card {} has changed since the plan was made: it was {}, it is {} now. \
                      Nothing was touched; make the plan again and read what would be lost",
-                    order.card,
+                    card,
                     seen.describe(),
                     now.describe()
                 ),
@@ -340,7 +402,8 @@ impl Plans {
             return Ok(());
         };
         let release = self.records.release(name).await?;
-        if release.state == "withdrawn" && order.override_reason.is_none() {
+        let overridden = matches!(order, Order::Write(order) if order.override_reason.is_some());
+        if release.state == "withdrawn" && !overridden {
             return Err(Refusal::conflict(
                 "withdrawn",
                 format!(
@@ -353,13 +416,10 @@ impl Plans {
     }
 
     /// The card must still be the one that was seen; the job checks it again before it writes.
-    async fn check_bound(&self, order: &WriteOrder) -> Result<(), Refusal> {
-        let (bench, bound, number) = (
-            self.slots.bench().clone(),
-            order.bound.clone(),
-            order.slot(),
-        );
-        let (card, slot) = (&order.card, order.slot());
+    async fn check_bound(&self, order: &Order) -> Result<(), Refusal> {
+        let (bench, bound) = (self.slots.bench().clone(), order.bound().clone());
+        let (slot, (_, card)) = (order.slot(), order.card());
+        let number = slot;
         let checked = tokio::task::spawn_blocking(move || {
             let slot = bench.slot(number)?.ok_or(CardError::Empty)?;
             let medium = slot.medium()?.ok_or(CardError::Empty)?;

@@ -8,6 +8,7 @@ use cardwork::{
     Access, Bound, CardError, CardIo, Contents, Insertion, Medium, Occupant, has_edges_of, look,
 };
 use records::RecordError;
+use records::checks::After;
 use records::imprints::{Doubt, Spoilt};
 use vault::{ManifestDisk, Name};
 
@@ -41,6 +42,9 @@ impl Slots {
         let (mut contents, bound) = looked.await?;
         let identified = async {
             let label = self.identify(slot, medium, &contents, &bound).await?;
+            if let Some(label) = &label {
+                self.settle_work(label, &contents, &bound).await?;
+            }
             self.call_by_its_name(&mut contents, label.as_deref())
                 .await?;
             Ok::<_, Refusal>(label)
@@ -145,6 +149,38 @@ impl Slots {
             .await?)
     }
 
+    /// Work on the card itself that was cut off is recorded as what its card now shows it to be.
+    async fn settle_work(
+        &self,
+        label: &str,
+        contents: &Contents,
+        bound: &Bound,
+    ) -> Result<(), Refusal> {
+        let Some((job, kind)) = self.records.unfinished_work(label).await? else {
+            return Ok(());
+        };
+        let after = match &contents.occupant {
+            Occupant::Unfinished(mark) if mark.job == job => return Ok(()),
+            Occupant::Empty(mark) if mark.job == job => After::Cleared(bound.edges),
+            // It ended before the first byte, or with the last.
+            Occupant::Stamped(_) => After::AsBefore,
+            _ if kind == "clear" => After::Cleared(bound.edges),
+            _ => After::AsBefore,
+        };
+        if self.records.settle_on_card(label, job, after).await? {
+            let words = match after {
+                After::Cleared(_) => "it had come to its end",
+                _ => "what was on it is on it",
+            };
+            let summary =
+                format!("Card {label} was seen again, job {job} at it had been cut off: {words}");
+            self.events
+                .note("service", "card.settled", label, &summary)
+                .await?;
+        }
+        Ok(())
+    }
+
     /// A write that was under way when the service ended, or whose card was gone when it failed, is
     /// recorded as what its card now shows it to be. Gives the label of a card that was known by it.
     async fn settle_doubt(
@@ -236,7 +272,7 @@ impl Slots {
 fn claimed(contents: &Contents) -> Option<&str> {
     match &contents.occupant {
         Occupant::Stamped(stamp) => Some(&stamp.card),
-        Occupant::Unfinished(mark) => Some(&mark.card),
+        Occupant::Unfinished(mark) | Occupant::Empty(mark) => Some(&mark.card),
         _ => None,
     }
 }

@@ -323,6 +323,7 @@ fn view(seen: &Seen, job: Option<i64>) -> api::Slot {
                 card.summary = found.contents.summary.clone();
                 card.occupant = match &found.contents.occupant {
                     Occupant::Blank => "blank",
+                    Occupant::Empty(_) => "empty",
                     Occupant::Unfinished(_) => "unfinished",
                     Occupant::Foreign => "foreign",
                     Occupant::Stamped(stamp) => {

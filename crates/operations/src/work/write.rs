@@ -160,9 +160,10 @@ pub fn write_card(
         Err(failed) => {
             let error = explain(failed.error, failed.spoilt, order);
             let ending = work.failure(&error);
+            let suspicion = suspicion(&error, order);
             work.record(|| {
                 work.records()
-                    .spoil_imprint(imprint, failed.spoilt, &ending)
+                    .spoil_imprint(imprint, failed.spoilt, suspicion.as_deref(), &ending)
             })?;
             Err(error)
         }
@@ -217,6 +218,20 @@ fn compose_and_write(
     })?;
     work.progress.begin(Stage::Finishing, 0);
     Ok(done)
+}
+
+/// Why a card is mistrusted from now on, if it is itself to blame.
+fn suspicion(error: &Refusal, order: &WriteOrder) -> Option<String> {
+    let what = match error.code {
+        "verify-failed" => "read back other bytes than were written",
+        "card-lies" => "lost what was put on it",
+        "card-failed" => "reported errors",
+        _ => return None,
+    };
+    Some(format!(
+        "it {what} while {} was written onto it",
+        order.base_name
+    ))
 }
 
 /// Says of a failure what it means for the card and what to do.

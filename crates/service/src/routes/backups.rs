@@ -75,7 +75,9 @@ async fn take(
         ))
     };
     let stamp = match &found.contents.occupant {
-        Occupant::Blank => return refuse("is blank; there is nothing to back up"),
+        Occupant::Blank | Occupant::Empty(_) => {
+            return refuse("is blank; there is nothing to back up");
+        }
         Occupant::Unfinished(_) => {
             return refuse("is incomplete; there is nothing whole to back up");
         }

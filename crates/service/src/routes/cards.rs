@@ -7,7 +7,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use cardwork::Occupant;
 use records::backups;
-use records::cards::Wanted;
+use records::cards::{Told, Wanted};
 use records::jobs::NewJob;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -22,6 +22,9 @@ use operations::work::{DriftOrder, compare_card};
 
 /// Imprints shown with a card.
 const IMPRINTS: i64 = 50;
+/// Checks shown with a card, and jobs whose speed is.
+const CHECKS: i64 = 30;
+const SPEEDS: i64 = 6;
 /// Backups shown with a card; there is a list of all.
 const BACKUPS: u32 = 50;
 
@@ -84,6 +87,27 @@ async fn detail(app: &App, label: &str) -> Result<api::CardDetail, ApiError> {
         card: shown::card(row, app.slots.slot_of(label)),
         imprints: imprints.into_iter().map(shown::imprint).collect(),
         backups: backups.items.into_iter().map(shown::backup).collect(),
+        checks: app
+            .records
+            .checks(label, CHECKS)
+            .await?
+            .into_iter()
+            .map(shown::check)
+            .collect(),
+        speeds: app
+            .records
+            .card_speeds(label, SPEEDS)
+            .await?
+            .into_iter()
+            .flat_map(shown::speeds)
+            .collect(),
+        faults: app
+            .records
+            .faults(Some(label), None)
+            .await?
+            .into_iter()
+            .map(shown::fault)
+            .collect(),
     })
 }
 
@@ -97,25 +121,55 @@ async fn tell(
     Given(given): Given<api::CardChange>,
 ) -> Result<Json<api::CardDetail>, ApiError> {
     let card = app.records.card(&label).await?;
-    let state = match given.state.as_deref() {
-        None => None,
-        Some("found") => Some("blank"),
-        Some(word @ ("lost" | "retired")) => Some(word),
+    let (mut state, mut suspicion) = (None, None);
+    match given.state.as_deref() {
+        None => {}
+        Some("found") if card.state == "held" => {
+            let detail = format!(
+                "card {label} is held for its device; release it by name (duplicarium card free {label})"
+            );
+            return Err(ApiError::conflict("card-held", detail));
+        }
+        Some("found" | "free") => state = Some("blank"),
+        Some("trusted") => suspicion = Some(String::new()),
+        Some("lost") => state = Some("lost"),
+        Some("retired") => state = Some("retired"),
         Some(other) => {
-            let detail = format!("a card is said to be lost, retired or found, not {other:?}");
+            let detail = format!(
+                "a card is said to be lost, retired, found, trusted or free, not {other:?}"
+            );
             return Err(ApiError::invalid("bad-value", detail));
         }
-    };
+    }
+    let forged = matches!(card.verdict.as_deref(), Some("forged" | "bad"));
+    if suspicion.is_some() && forged {
+        let detail = format!(
+            "a check found card {label} {}; only a full check that proves it makes it good again",
+            card.verdict.unwrap_or_default()
+        );
+        return Err(ApiError::conflict("card-forged", detail));
+    }
     if let (Some("lost"), Some(slot)) = (state, app.slots.slot_of(&label)) {
         let detail = format!("card {label} is in slot {slot}, it is not lost");
         return Err(ApiError::conflict("card-here", detail));
     }
     app.records
-        .tell_card(card.id, given.notes.as_deref(), state)
+        .tell_card(
+            card.id,
+            &Told {
+                notes: given.notes,
+                state,
+                brand: given.brand,
+                seller: given.seller,
+                batch: given.batch,
+                price: given.price,
+                suspicion,
+            },
+        )
         .await?;
     let summary = match &given.state {
         Some(word) => format!("Card {label} is {word}"),
-        None => format!("Notes of card {label} changed"),
+        None => format!("What is told of card {label} changed"),
     };
     app.events
         .note(&operator, "card.changed", &label, &summary)

@@ -13,6 +13,7 @@ mod files;
 mod guard;
 mod health;
 mod jobs;
+mod outages;
 mod plans;
 mod presets;
 mod releases;
@@ -58,6 +59,7 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(feeds::routes())
         .merge(bench::routes())
         .merge(slots::routes())
+        .merge(outages::routes())
         .merge(plans::routes())
         .merge(backups::routes())
         .merge(cards::routes())

@@ -15,6 +15,7 @@ use crate::error::ApiError;
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(make))
+        .routes(routes!(make_for_card))
         .routes(routes!(confirm))
 }
 
@@ -28,6 +29,21 @@ async fn make(
     Ok((
         StatusCode::CREATED,
         Json(app.plans.make(&operator, &new).await?),
+    ))
+}
+
+/// Makes a plan for work on the card in a slot itself: to check it, to clear it, to put back what a check
+/// that was cut off had found on it. Nothing is touched.
+#[utoipa::path(post, path = "/api/v1/card-plans", request_body = api::NewCardPlan,
+    responses((status = 201, body = api::CardPlan)))]
+async fn make_for_card(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Given(new): Given<api::NewCardPlan>,
+) -> Result<(StatusCode, Json<api::CardPlan>), ApiError> {
+    Ok((
+        StatusCode::CREATED,
+        Json(app.plans.make_for_card(&operator, &new).await?),
     ))
 }
 

@@ -5,12 +5,14 @@
 
 mod check;
 mod directory;
+mod empty;
 pub(in crate::fs) mod error;
 mod files;
 mod name;
 mod usage;
 
 use super::{FileSystem, label};
+pub use empty::empty_volume;
 pub use error::FatError;
 
 use crate::number::{le16, le32, times};

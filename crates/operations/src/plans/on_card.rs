@@ -1,0 +1,218 @@
+//! Plans for work on a card itself: checks, clearing, giving back what a check had found.
+
+use std::time::Instant;
+
+use cardwork::Occupant;
+use records::cards::Card;
+
+use super::{Held, Order, Plans, losses};
+use crate::refusal::Refusal;
+use crate::slots::{Found, Inserted};
+use crate::store::random_id;
+use crate::work::{CardOrder, CardWork, Clearing};
+
+/// What is taken for a card whose speed nobody has seen yet: bytes a second, written and read.
+const USUAL_RATE: f64 = 20e6;
+/// What a quick check moves: everything is read, written, read, written back and read.
+const QUICK_MOVES: f64 = 5.0 * 40e6;
+
+impl CardWork {
+    /// What a word of the interface means; `unfinished` is the check that was cut off on this card.
+    fn of(word: &str, unfinished: Option<i64>) -> Result<Self, Refusal> {
+        Ok(match word {
+            "quick-check" => Self::Quick,
+            "full-check" => Self::Full,
+            "clear-tables" => Self::Clear(Clearing::Tables),
+            "clear-all" => Self::Clear(Clearing::All),
+            "clear-volume" => Self::Clear(Clearing::Volume),
+            "put-back" => Self::PutBack(unfinished.ok_or_else(|| {
+                let detail =
+                    "no check was cut off on this card, so that there is nothing to put back";
+                Refusal::conflict("nothing-kept", detail)
+            })?),
+            other => {
+                let detail = format!(
+                    "a card takes quick-check, full-check, clear-tables, clear-all, clear-volume and put-back, not {other:?}"
+                );
+                return Err(Refusal::invalid("bad-value", detail));
+            }
+        })
+    }
+
+    /// What it does, in a sentence.
+    fn words(self) -> &'static str {
+        match self {
+            Self::Quick => {
+                "puts at most 64 MiB of test data on it, reads them, and gives it back what it held; finds most forged \
+                 cards and proves nothing"
+            }
+            Self::Full => {
+                "writes every byte of it and reads every byte; nothing of what it holds is left"
+            }
+            Self::Clear(Clearing::Tables) => {
+                "takes tables and signatures off, so that nothing is found on it; its data could still be read by \
+                 somebody who looks for them"
+            }
+            Self::Clear(Clearing::All) => "makes every byte of it read as zero",
+            Self::Clear(Clearing::Volume) => {
+                "makes one empty volume on it that any computer opens; what lay there before could still be read by \
+                 somebody who looks for it"
+            }
+            Self::PutBack(_) => "gives it back what the check that was cut off had found on it",
+        }
+    }
+}
+
+impl Plans {
+    /// Makes a plan for work on a card itself. The only trace it leaves is a label for a card that had none.
+    pub async fn make_for_card(
+        &self,
+        operator: &str,
+        new: &api::NewCardPlan,
+    ) -> Result<api::CardPlan, Refusal> {
+        let Inserted { at, medium, found } = self.slots.card_in(new.slot).await?;
+        super::check_free(new.slot, &medium)?;
+        let (card, new_label) = self.label(new.slot, &medium, &found, operator).await?;
+        let unfinished = self.records.unfinished_work(&card.label).await?;
+        let unfinished = unfinished.filter(|(job, kind)| {
+            let marked =
+                matches!(&found.contents.occupant, Occupant::Unfinished(mark) if mark.job == *job);
+            kind == "check" && marked
+        });
+        let unfinished = unfinished.map(|(job, _)| job);
+        let work = CardWork::of(&new.work, unfinished)?;
+        refuse_held(&card, work)?;
+        let standing = self.records.standing(card.id).await?;
+        let mut cautions = Vec::new();
+        if new_label {
+            cautions.push(format!(
+                "the card in slot {} carries no mark of ours yet: {} must stand on its sticker",
+                new.slot, card.label
+            ));
+        }
+        if let (Some(job), false) = (unfinished, matches!(work, CardWork::PutBack(_))) {
+            cautions.push(format!(
+                "job {job} kept what was on it before its check was cut off; that is not put back, and is given up"
+            ));
+        }
+        let lost = match work {
+            CardWork::Quick | CardWork::PutBack(_) => Vec::new(),
+            _ => losses::lost(&self.records, &found, &card).await?,
+        };
+        let id = random_id()?;
+        let plan = api::CardPlan {
+            id: id.clone(),
+            work: work.word().into(),
+            does: work.words().into(),
+            slot: new.slot,
+            card: card.label.clone(),
+            new_label,
+            card_size: medium.size,
+            card_holds: losses::holds(&found, &card),
+            lost,
+            cautions,
+            seconds: self.seconds_of(&card, work, medium.size).await?,
+        };
+        let order = CardOrder {
+            at,
+            bound: found.bound.clone(),
+            card_id: card.id,
+            card: card.label.clone(),
+            work,
+        };
+        self.keep(
+            id,
+            Held {
+                order: Order::Card(order),
+                kind: work.job_kind(),
+                made: Instant::now(),
+                standing,
+                release: None,
+            },
+        );
+        Ok(plan)
+    }
+
+    /// How long it takes, by what is known of the card's speed.
+    async fn seconds_of(&self, card: &Card, work: CardWork, size: u64) -> Result<f64, Refusal> {
+        let (write, verify) = self.rates_of(card).await?;
+        let (write, verify) = (
+            write.unwrap_or(USUAL_RATE),
+            verify.unwrap_or(2.0 * USUAL_RATE),
+        );
+        let size = size as f64;
+        Ok(match work {
+            CardWork::Quick => QUICK_MOVES / write.min(verify) + 5.0,
+            CardWork::Full | CardWork::Clear(Clearing::All) => size / write + size / verify,
+            CardWork::Clear(_) => 3.0 + size / 2000.0 / write,
+            CardWork::PutBack(_) => 2.0 * 40e6 / write,
+        })
+    }
+
+    /// Bytes a second that this card was last written and verified with.
+    pub(super) async fn rates_of(
+        &self,
+        card: &Card,
+    ) -> Result<(Option<f64>, Option<f64>), Refusal> {
+        let curves = self.records.speeds_of(card.id).await?;
+        let curves: Vec<cardwork::Curve> = curves
+            .and_then(|value| serde_json::from_value(value).ok())
+            .unwrap_or_default();
+        let rate = |stage: &str| {
+            let curve = curves.iter().find(|curve| curve.stage == stage)?;
+            let (mut seconds, mut before) = (0.0, 0);
+            for (end, rate) in &curve.points {
+                seconds += (end - before) as f64 / rate.max(1.0);
+                before = *end;
+            }
+            (seconds > 0.0).then(|| before as f64 / seconds)
+        };
+        Ok((rate("writing"), rate("verifying")))
+    }
+
+    /// The card of a slot, labelled if it was not.
+    pub(super) async fn label(
+        &self,
+        slot: u32,
+        medium: &cardwork::Medium,
+        found: &Found,
+        operator: &str,
+    ) -> Result<(Card, bool), Refusal> {
+        let (card, new) = match &found.label {
+            Some(label) => (self.records.card(label).await?, false),
+            None => {
+                let edges = &found.bound.edges;
+                let card = self.slots.give_label(slot, medium, edges, operator).await?;
+                (card, true)
+            }
+        };
+        if let "lost" | "retired" = card.state.as_str() {
+            let detail = format!(
+                "card {} in slot {slot} is recorded as {}; say that it is there again (duplicarium card found {0}), or take another card",
+                card.label, card.state
+            );
+            return Err(Refusal::conflict("card-not-in-use", detail));
+        }
+        Ok((card, new))
+    }
+}
+
+/// A card that was just taken out of a device is the only way back.
+pub(super) fn refuse_held(card: &Card, work: CardWork) -> Result<(), Refusal> {
+    if card.state == "held" && !matches!(work, CardWork::PutBack(_)) {
+        let whose = match &card.device {
+            Some(device) => {
+                format!("taken out of {device} and is the only way back until its successor works")
+            }
+            None => {
+                "taken out of its device and is the only way back until its successor works".into()
+            }
+        };
+        let detail = format!(
+            "card {0} was {whose}; take another card, or release it by name (duplicarium card free {0})",
+            card.label
+        );
+        return Err(Refusal::conflict("card-held", detail));
+    }
+    Ok(())
+}

@@ -1,0 +1,474 @@
+//! What is known of cards: checks of good, forged and worn ones, a check that is cut off, cards that are
+//! cleared, mistrusted or held, and devices that are down meanwhile. Judged at the medium.
+
+use std::fs::File;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use api::{ClientError, NewCardPlan, NewPlan, Problem};
+use testbed::Testbed;
+
+const SIZE: u64 = 700_000_256;
+
+fn bed() -> Testbed {
+    let bed = Testbed::start();
+    bed.load_catalogue();
+    bed.add_device("quay-01");
+    bed.add_device("quay-02");
+    bed
+}
+
+/// A digest of everything on a card, read past the product.
+fn digest(bed: &Testbed, card: &str) -> String {
+    let said = Command::new("sha256sum")
+        .arg(bed.card_file(card))
+        .output()
+        .unwrap();
+    String::from_utf8_lossy(&said.stdout)
+        .split(' ')
+        .next()
+        .unwrap()
+        .to_owned()
+}
+
+fn written(bed: &Testbed, card: &str, slot: u32, device: &str) -> String {
+    bed.put(card, slot);
+    let plan = bed.json(&["write", device, "--slot", &slot.to_string(), "--plan"]);
+    let label = plan["card"].as_str().unwrap().to_owned();
+    bed.done(&[
+        "write",
+        device,
+        "--slot",
+        &slot.to_string(),
+        "--yes",
+        &label,
+    ]);
+    label
+}
+
+#[test]
+fn a_quick_check_gives_back_what_was_on_the_card_and_finds_forged_ones() {
+    let bed = bed();
+    bed.make_card("good", &SIZE.to_string(), &[]);
+    let label = written(&bed, "good", 1, "quay-01");
+    let before = digest(&bed, "good");
+    let said = bed.done(&["card", "check", "--slot", "1", "--yes", &label]);
+    assert!(
+        said.contains("No sign of forgery") && said.contains("safe to pull"),
+        "{said}"
+    );
+    assert_eq!(digest(&bed, "good"), before, "the card is another");
+    let card = bed.json(&["card", "show", &label]);
+    assert_eq!(card["card"]["state"], "imprinted");
+    assert_eq!(card["card"]["verdict"], "no sign");
+    assert_eq!(card["checks"][0]["kind"], "quick");
+    assert!(
+        card["speeds"]
+            .as_array()
+            .is_some_and(|speeds| speeds.len() > 1),
+        "{card:#}"
+    );
+    assert_eq!(bed.json(&["slot", "list"])[0]["card"]["device"], "quay-01");
+    assert!(
+        std::fs::read_dir(bed.data_dir().join("checks"))
+            .unwrap()
+            .next()
+            .is_none()
+    );
+
+    // Forged: told with its true size, and no target any more, whatever somebody says.
+    for (name, fault) in [("wraps", "wraps=300MB"), ("drops", "drops=300MB")] {
+        bed.make_card(name, "8GB", &["--fault", fault]);
+        bed.put(name, 2);
+        let plan = bed.json(&["card", "check", "--slot", "2", "--plan"]);
+        assert_eq!(plan["lost"], serde_json::json!([]));
+        let label = plan["card"].as_str().unwrap();
+        let refused = bed.refused(&["card", "check", "--slot", "2", "--yes", label]);
+        assert!(refused.contains("no good"), "{refused}");
+        let card = bed.json(&["card", "show", label]);
+        let check = &card["checks"][0];
+        assert_eq!(check["verdict"], "forged", "{card:#}");
+        let (least, most) = (
+            check["least"].as_u64().unwrap(),
+            check["most"].as_u64().unwrap(),
+        );
+        // The stand-in ends at a whole sector.
+        assert!(least <= 300_000_000 && 300_000_000 <= most + 511, "{check:#}");
+        assert!(most - least < 64 << 20, "{check:#}");
+        let refused = bed.refused(&["write", "quay-02", "--slot", "2", "--yes", label]);
+        assert!(
+            refused.contains("forged") && refused.contains("Take another card"),
+            "{refused}"
+        );
+        assert!(
+            bed.refused(&["card", "trust", label])
+                .contains("full check")
+        );
+    }
+}
+
+#[test]
+fn a_full_check_proves_a_card_and_finds_what_others_do_not() {
+    let bed = bed();
+    let size = 300_000_256_u64;
+    bed.make_card("sound", &size.to_string(), &[]);
+    let plan = |slot: &str| {
+        let plan = bed.json(&["card", "check", "--full", "--slot", slot, "--plan"]);
+        plan["card"].as_str().unwrap().to_owned()
+    };
+    bed.put("sound", 1);
+    let label = plan("1");
+    let said = bed.done(&["card", "check", "--full", "--slot", "1", "--yes", &label]);
+    assert!(
+        said.contains("Every byte was written and read back"),
+        "{said}"
+    );
+    let card = bed.json(&["card", "show", &label]);
+    assert_eq!(
+        (&card["card"]["verdict"], &card["card"]["state"]),
+        (&"proven".into(), &"blank".into())
+    );
+    // It knows itself, carries no table, and is called proven from then on.
+    bed.standin(&["pull", "--slot", "1"]);
+    bed.put("sound", 2);
+    until("it is known", || {
+        bed.json(&["slot", "list"])[1]["card"]["label"] == *label
+    });
+    assert_eq!(bed.json(&["slot", "list"])[1]["card"]["occupant"], "empty");
+    let table = Command::new("sfdisk")
+        .arg("--dump")
+        .arg(bed.card_file("sound"))
+        .output()
+        .unwrap();
+    assert!(!table.status.success());
+
+    for (name, fault) in [
+        ("flips", "flips=90000001"),
+        ("nothing", "keeps-nothing"),
+        ("bad", "bad=200MB+5"),
+    ] {
+        bed.make_card(name, &size.to_string(), &["--fault", fault]);
+        bed.put(name, 1);
+        let label = plan("1");
+        let refused = bed.refused(&["card", "check", "--full", "--slot", "1", "--yes", &label]);
+        assert!(refused.contains("no good"), "{name}: {refused}");
+        let card = bed.json(&["card", "show", &label]);
+        assert!(card["card"]["suspicion"].is_string(), "{name}: {card:#}");
+        assert_ne!(card["card"]["verdict"], "proven");
+    }
+    // Once its fault is gone, only a check from end to end makes it good again.
+    let label = bed.json(&["slot", "list"])[0]["card"]["label"]
+        .as_str()
+        .unwrap()
+        .to_owned();
+    bed.standin(&["fault", "bad"]);
+    bed.done(&["card", "check", "--full", "--slot", "1", "--yes", &label]);
+    let card = bed.json(&["card", "show", &label]);
+    assert_eq!(card["card"]["suspicion"], serde_json::Value::Null);
+    assert_eq!(card["card"]["verdict"], "proven");
+}
+
+#[test]
+fn a_check_that_is_cut_off_loses_nothing() {
+    let mut bed = bed();
+    bed.make_card("mica", &SIZE.to_string(), &["--rate", "12MB"]);
+    let label = written(&bed, "mica", 1, "quay-01");
+    let before = digest(&bed, "mica");
+    let client = bed.client();
+    let runtime = tokio::runtime::Runtime::new().unwrap();
+    let begin = || {
+        let plan = NewCardPlan {
+            slot: 1,
+            work: "quick-check".into(),
+        };
+        let plan = runtime.block_on(client.card_plan(&plan)).unwrap();
+        let job = runtime
+            .block_on(client.confirm(&plan.id, &label, None))
+            .unwrap();
+        let stage = |job: &api::Job| job.progress.as_ref().map(|progress| progress.stage.clone());
+        until("test data is put on", || {
+            let now = runtime.block_on(client.job(job.id)).unwrap();
+            stage(&now).as_deref() == Some("checking")
+        });
+        job.id
+    };
+    // Cancelled, it is given back at once.
+    let job = begin();
+    runtime.block_on(client.cancel(job)).unwrap();
+    until("it ends", || {
+        runtime
+            .block_on(client.job(job))
+            .unwrap()
+            .finished_at
+            .is_some()
+    });
+    assert_eq!(
+        runtime.block_on(client.job(job)).unwrap().state,
+        "cancelled"
+    );
+    assert_eq!(digest(&bed, "mica"), before);
+
+    // Pulled, it says that it is unfinished, and is given back when it is there again.
+    let job = begin();
+    std::thread::sleep(Duration::from_millis(500));
+    bed.standin(&["pull", "--slot", "1"]);
+    until("it ends", || {
+        runtime
+            .block_on(client.job(job))
+            .unwrap()
+            .finished_at
+            .is_some()
+    });
+    assert_ne!(digest(&bed, "mica"), before);
+    assert_eq!(
+        bed.json(&["card", "show", &label])["card"]["state"],
+        "incomplete"
+    );
+    bed.put("mica", 3);
+    until("it is known", || {
+        bed.json(&["slot", "list"])[2]["card"]["label"] == *label
+    });
+    bed.done(&["card", "put-back", "--slot", "3", "--yes", &label]);
+    assert_eq!(digest(&bed, "mica"), before);
+    assert_eq!(
+        bed.json(&["card", "show", &label])["card"]["state"],
+        "imprinted"
+    );
+
+    // So it is after the service died.
+    bed.put("mica", 1);
+    until("it is known", || {
+        bed.json(&["slot", "list"])[0]["card"]["label"] == *label
+    });
+    begin();
+    std::thread::sleep(Duration::from_millis(700));
+    bed.kill_service();
+    assert_ne!(digest(&bed, "mica"), before);
+    bed.start_service();
+    until("it is known", || {
+        bed.json(&["slot", "list"])[0]["card"]["label"] == *label
+    });
+    assert_eq!(
+        bed.json(&["card", "show", &label])["card"]["state"],
+        "incomplete"
+    );
+    let plan = bed.json(&["write", "quay-01", "--slot", "1", "--plan"]);
+    assert!(
+        plan["card_holds"]
+            .as_str()
+            .unwrap()
+            .contains("nothing whole"),
+        "{plan:#}"
+    );
+    bed.done(&["card", "put-back", "--slot", "1", "--yes", &label]);
+    assert_eq!(digest(&bed, "mica"), before);
+    assert!(
+        bed.refused(&["card", "put-back", "--slot", "1", "--yes", &label])
+            .contains("nothing to put back")
+    );
+    assert_eq!(bed.json(&["slot", "list"])[0]["card"]["device"], "quay-01");
+}
+
+#[test]
+fn a_card_is_cleared_as_far_as_was_asked_for() {
+    let bed = bed();
+    bed.make_card("flint", &SIZE.to_string(), &[]);
+    let file = bed.card_file("flint");
+    let label = written(&bed, "flint", 1, "quay-01");
+    let secret = b"ebb and flow 1907";
+    assert!(contains(&file, secret), "the passphrase is on the card");
+    let plan = bed.json(&["card", "clear", "--what", "tables", "--slot", "1", "--plan"]);
+    assert!(
+        plan["lost"][0].as_str().unwrap().contains("quay-01"),
+        "{plan:#}"
+    );
+    bed.done(&[
+        "card", "clear", "--what", "tables", "--slot", "1", "--yes", &label,
+    ]);
+    for tool in [vec!["sfdisk", "--dump"], vec!["blkid", "-p"]] {
+        let said = Command::new(tool[0])
+            .args(&tool[1..])
+            .arg(&file)
+            .output()
+            .unwrap();
+        assert!(
+            !said.status.success(),
+            "{tool:?}: {}",
+            String::from_utf8_lossy(&said.stdout)
+        );
+    }
+    assert!(contains(&file, secret), "data are not wiped by that");
+    assert_eq!(
+        bed.json(&["card", "show", &label])["card"]["state"],
+        "blank"
+    );
+    let device = bed.json(&["device", "show", "quay-01"]);
+    assert_eq!(
+        device["state"]
+            .as_str()
+            .or(device["device"]["state"].as_str()),
+        Some("planned")
+    );
+    until("it knows itself", || {
+        bed.json(&["slot", "list"])[0]["card"]["occupant"] == "empty"
+    });
+
+    bed.done(&[
+        "card", "clear", "--what", "all", "--slot", "1", "--yes", &label,
+    ]);
+    assert!(!contains(&file, secret));
+    let bytes = std::fs::read(&file).unwrap();
+    assert!(
+        bytes[4096..].iter().all(|byte| *byte == 0),
+        "something is left"
+    );
+
+    bed.done(&[
+        "card", "clear", "--what", "volume", "--slot", "1", "--yes", &label,
+    ]);
+    let at = format!("{}@@4M", file.display());
+    let listed = Command::new("mdir")
+        .args(["-i", &at, "::/"])
+        .output()
+        .unwrap();
+    let listed = String::from_utf8_lossy(&listed.stdout).into_owned();
+    assert!(listed.contains(&label), "{listed}");
+    // Written anew for another device, with nothing of the first in what stays free.
+    until("it is looked at", || {
+        bed.json(&["slot", "list"])[0]["card"]["occupant"] == "foreign"
+    });
+    bed.done(&["write", "quay-01", "--slot", "1", "--yes", &label]);
+    bed.set_passphrase("quay-02", "another tide 2031");
+    let plan = bed.json(&["write", "quay-02", "--slot", "1", "--plan"]);
+    let cautions = plan["cautions"].to_string();
+    assert!(
+        cautions.contains("old data of quay-01") && cautions.contains("--wipe-free"),
+        "{cautions}"
+    );
+    bed.done(&[
+        "write",
+        "quay-02",
+        "--slot",
+        "1",
+        "--wipe-free",
+        "--yes",
+        &label,
+    ]);
+    assert!(!contains(&file, secret) && contains(&file, b"another tide 2031"));
+    assert_eq!(
+        bed.json(&["card", "show", &label])["card"]["device"],
+        "quay-02"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn cards_that_are_held_or_mistrusted_are_not_written() {
+    let bed = bed();
+    bed.make_card("onyx", &SIZE.to_string(), &[]);
+    let label = written(&bed, "onyx", 1, "quay-01");
+    let client = bed.client();
+    let plan = NewPlan {
+        device: Some("quay-02".into()),
+        slot: 1,
+        ..NewPlan::default()
+    };
+    let refusal = async || match client.plan(&plan).await {
+        Err(ClientError::Refused(problem)) => problem,
+        other => panic!("{other:?}"),
+    };
+    // A plan that was made before is void as well.
+    let made = client.plan(&plan).await.unwrap();
+    bed.done(&["device", "out", "quay-01", "--reason", "two long lamps"]);
+    let Err(ClientError::Refused(Problem { code, .. })) =
+        client.confirm(&made.id, &label, None).await
+    else {
+        panic!("a held card was written");
+    };
+    assert_eq!(code, "plan-void");
+    assert_eq!(refusal().await.code, "card-held");
+    let full = NewCardPlan {
+        slot: 1,
+        work: "full-check".into(),
+    };
+    assert!(client.card_plan(&full).await.is_err());
+    let down = client.outages().await.unwrap();
+    assert_eq!(
+        (down[0].device.as_str(), down[0].card.as_deref()),
+        ("quay-01", Some(label.as_str()))
+    );
+    assert_eq!(down[0].reason, "two long lamps");
+    assert!(
+        bed.refused(&["device", "out", "quay-01"])
+            .contains("down already")
+    );
+    assert!(bed.refused(&["card", "found", &label]).contains("held"));
+    let device = bed.json(&["device", "list", "--state", "down"]);
+    assert_eq!(device["items"].as_array().unwrap().len(), 1);
+
+    bed.done(&["device", "back", "quay-01", "--with", "original"]);
+    assert!(client.outages().await.unwrap().is_empty());
+    assert!(
+        bed.refused(&["device", "back", "quay-01", "--with", "new"])
+            .contains("not down")
+    );
+    assert_eq!(
+        bed.json(&["card", "show", &label])["card"]["state"],
+        "imprinted"
+    );
+    bed.done(&["device", "out", "quay-01"]);
+    bed.done(&["card", "free", &label]);
+    client.plan(&plan).await.unwrap();
+
+    let said = bed.done(&["device", "fault", "quay-01", "refuses to save settings"]);
+    assert!(said.contains(&label), "{said}");
+    assert_eq!(refusal().await.code, "card-mistrusted");
+    assert!(refusal().await.detail.contains("refuses to save settings"));
+    bed.done(&["card", "trust", &label]);
+    client.plan(&plan).await.unwrap();
+    let card = bed.json(&["card", "show", &label]);
+    assert_eq!(card["faults"][0]["symptom"], "refuses to save settings");
+
+    // A card that failed while it was written is mistrusted by itself.
+    bed.make_card("slate", &SIZE.to_string(), &["--fault", "bad=4194304+10"]);
+    bed.put("slate", 2);
+    let plan = bed.json(&["write", "quay-02", "--slot", "2", "--plan"]);
+    let bad = plan["card"].as_str().unwrap();
+    bed.refused(&["write", "quay-02", "--slot", "2", "--yes", bad]);
+    assert!(
+        bed.refused(&["write", "quay-02", "--slot", "2", "--yes", bad])
+            .contains("mistrusted")
+    );
+    bed.done(&[
+        "card", "origin", bad, "--brand", "Gull", "--batch", "2026-07",
+    ]);
+    let found = bed.json(&["card", "list", "--search", "2026-07"]);
+    assert_eq!(found["items"][0]["label"], bad);
+}
+
+fn contains(file: &Path, wanted: &[u8]) -> bool {
+    let file = File::open(file).unwrap();
+    let len = file.metadata().unwrap().len();
+    let mut buf = vec![0; (1 << 20) + wanted.len()];
+    let mut at = 0;
+    while at < len {
+        let read = file.read_at(&mut buf, at).unwrap();
+        if buf[..read]
+            .windows(wanted.len())
+            .any(|window| window == wanted)
+        {
+            return true;
+        }
+        at += 1 << 20;
+    }
+    false
+}
+
+fn until(what: &str, mut holds: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !holds() {
+        assert!(begun.elapsed() < Duration::from_secs(60), "{what}: never");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
