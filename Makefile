@@ -1,5 +1,5 @@
 # Everything a newcomer types. Each target does its own set-up.
-.PHONY: demo test lint build console bench fuzz stress screenshots openapi
+.PHONY: demo test lint build console bench fuzz stress readers screenshots openapi
 
 export PATH := $(PATH):/usr/sbin:/sbin
 
@@ -48,6 +48,15 @@ bench:
 # Damaged seeds through every parser; `make test` runs the same with fewer rounds.
 fuzz:
 	FUZZ_ROUNDS=$${FUZZ_ROUNDS:-3000} cargo test --workspace --test fuzz
+
+# Real card readers, as far as a computer has them without hands: a virtual machine in which emulated USB
+# readers are plugged, pulled and changed under the service. Its report is kept in docs/readers.txt.
+readers:
+	@scripts/setup readers
+	$(MAKE) demo/images/.made
+	cargo build --workspace --bins
+	target/debug/readers target/readers/kernel
+	cp target/readers/report.txt docs/readers.txt
 
 # The model of the job played for long, service and database killed at random moments of import, write,
 # backup and restore; then cards that lie, in many more cases than `make test` tries.

@@ -52,7 +52,10 @@ const TOUCHED: Record<string, string[]> = {
     // What a job came to stands with its card, its device and in the catalogue.
     job: ["jobs", "cards", "devices", "catalogue", "releases", "backups", "comparison"],
     card: ["cards", "devices"],
-    device: ["devices", "presets", "networks", "catalogue", "choices"],
+    bench: ["bench"],
+    slot: ["bench"],
+    fault: ["cards", "devices"],
+    device: ["devices", "outages", "cards", "presets", "networks", "catalogue", "choices"],
     preset: ["presets", "networks", "devices"],
     release: ["releases", "catalogue", "devices", "choices", "presets", "networks", "feeds"],
     backup: ["backups", "cards"],

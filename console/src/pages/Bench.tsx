@@ -1,10 +1,15 @@
 // The bench: slots as they stand on the table, what is in each, what can be done with it.
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 
-import { type Job, type Slot, post, requestKey } from "../api/client";
+import { type CardDetail, type Job, type Slot, get, post, requestKey } from "../api/client";
 import { useSlots } from "../api/live";
+import { CardWork } from "../parts/CardWork";
+import { Down } from "../parts/Hands";
 import { JobView } from "../parts/JobView";
-import { Size, When } from "../parts/text";
+import { Readers } from "../parts/Readers";
+import { mean } from "../parts/speed";
+import { Size, When, size } from "../parts/text";
 import { Button, Empty, Failure, Label, Page, State } from "../parts/ui";
 import { WriteDialog } from "../parts/WriteDialog";
 
@@ -13,9 +18,10 @@ export function Bench() {
     return (
         <Page title="Bench">
             <Failure error={slots.error} />
+            <Down />
             {slots.data?.length === 0 && (
                 <Empty>
-                    No card reader answers. Connect one, or start the stand-in with{" "}
+                    There is no slot yet. Plug a card reader in and make it a slot below; or start the stand-in with{" "}
                     <code className="font-mono">duplicarium-standin serve --dir FOLDER</code> and give its address to the
                     service with <code className="font-mono">--standin</code>.
                 </Empty>
@@ -25,6 +31,7 @@ export function Bench() {
                     <SlotView key={slot.number} slot={slot} />
                 ))}
             </div>
+            <Readers />
         </Page>
     );
 }
@@ -36,11 +43,19 @@ function SlotView({ slot }: { slot: Slot }) {
     const drift = useMutation({
         mutationFn: () => post<Job>("drift", { slot: slot.number }, requestKey()),
     });
+    const release = useMutation({ mutationFn: () => post<Slot[]>(`slots/${String(slot.number)}/release`, {}) });
     const card = slot.card;
     // What the last backup or comparison from here came to stays in sight while its card is in.
     const last = Math.max(backup.data?.id ?? 0, drift.data?.id ?? 0);
     const shown = slot.job != null && slot.job > 0 ? slot.job : card != null && last > 0 ? last : undefined;
     const busy = slot.job != null;
+    const label = card?.label ?? undefined;
+    const known = useQuery({
+        queryKey: ["cards", label],
+        queryFn: () => get<CardDetail>(`cards/${encodeURIComponent(label ?? "")}`),
+        enabled: label !== undefined,
+    }).data;
+    const barred = known?.card.suspicion != null || known?.card.state === "held";
     const failed = slot.failed ?? undefined;
     return (
         <section aria-label={`Slot ${String(slot.number)}`} className="flex min-h-80 flex-col rounded-sm border border-line bg-sheet p-4">
@@ -50,22 +65,32 @@ function SlotView({ slot }: { slot: Slot }) {
             </header>
             {card == null ? (
                 <div className="flex flex-1 flex-col items-center justify-center gap-1 rounded-sm border-2 border-dashed border-line text-faded">
-                    <State name="empty" />
-                    <span className="text-xs">put a card in</span>
+                    {slot.trouble == null ? (
+                        <>
+                            <State name="empty" />
+                            <span className="text-xs">put a card in</span>
+                        </>
+                    ) : (
+                        <>
+                            <State name="no answer" />
+                            <span className="px-3 text-center text-xs">{slot.trouble}</span>
+                        </>
+                    )}
                     {failed !== undefined && <Failed job={failed} />}
                 </div>
             ) : (
                 <>
                     <CardDrawn slot={slot} />
                     <div className="mt-3 grid min-h-36 flex-1 content-start gap-2">
+                        {shown === undefined && failed === undefined && known !== undefined && <Known detail={known} />}
                         {shown !== undefined && shown !== failed && <JobView id={shown} compact />}
                         {failed !== undefined && <Failed job={failed} />}
-                        <Failure error={backup.error ?? drift.error} />
+                        <Failure error={backup.error ?? drift.error ?? release.error} />
                     </div>
                     <div className="mt-3 flex flex-wrap gap-2">
-                        <WriteDialog slot={slot.number} disabled={busy || card.locked} />
+                        <WriteDialog slot={slot.number} disabled={busy || barred || card.locked || card.in_use != null} />
                         <Button
-                            disabled={busy || backup.isPending || card.occupant === "blank" || card.occupant === "unfinished"}
+                            disabled={busy || backup.isPending || card.in_use != null || ["blank", "empty", "unfinished"].includes(card.occupant)}
                             onClick={() => {
                                 backup.mutate();
                             }}
@@ -83,10 +108,67 @@ function SlotView({ slot }: { slot: Slot }) {
                                 Compare
                             </Button>
                         )}
+                        <CardWork
+                            slot={slot.number}
+                            unfinished={card.occupant === "unfinished"}
+                            disabled={busy || card.locked || card.in_use != null}
+                        />
+                        {card.in_use != null && (
+                            <Button
+                                disabled={release.isPending}
+                                onClick={() => {
+                                    release.mutate();
+                                }}
+                            >
+                                Let go of it
+                            </Button>
+                        )}
                     </div>
                 </>
             )}
         </section>
+    );
+}
+
+/** What is known of a card while nothing is done with it. */
+function Known({ detail }: { detail: CardDetail }) {
+    const { card, backups, speeds } = detail;
+    const writing = (speeds ?? []).find((speed) => speed.stage === "writing");
+    const backup = backups[0];
+    return (
+        <div className="grid gap-1 text-sm">
+            {card.suspicion != null && (
+                <>
+                    <State name="mistrusted" />
+                    <p className="[overflow-wrap:anywhere]">{card.suspicion}</p>
+                </>
+            )}
+            {card.state === "held" && (
+                <>
+                    <State name="held" />
+                    <p>the only way back of {card.device ?? "its device"} until its successor works</p>
+                </>
+            )}
+            <p className="text-faded">
+                {card.verdict == null ? "never checked" : `checked: ${card.verdict}`}
+                {writing !== undefined && `, ${size(mean(writing))}/s`}
+            </p>
+            {card.device != null && (
+                <p className="text-faded">
+                    {backup === undefined ? (
+                        "no backup of it"
+                    ) : (
+                        <>
+                            newest backup <When at={backup.taken_at} />
+                        </>
+                    )}
+                </p>
+            )}
+            {card.notes !== "" && <p className="text-faded">{card.notes}</p>}
+            <Link to="/cards/$label" params={{ label: card.label }} className="text-blueprint underline">
+                its history
+            </Link>
+        </div>
     );
 }
 
@@ -126,12 +208,15 @@ function CardDrawn({ slot }: { slot: Slot }) {
                     <Size bytes={card.size} />
                     <span>{card.kind}</span>
                     {card.locked && <State name="locked" />}
+                    {card.in_use != null && <State name="in use" />}
                 </div>
                 <div className="text-sm">
                     <State name={state} />
                 </div>
                 <div className="min-h-10 text-sm">
-                    {card.base != null ? (
+                    {card.in_use != null ? (
+                        <span className="text-ochre">{card.in_use}</span>
+                    ) : card.base != null ? (
                         <>
                             {card.base}
                             {card.device != null && (

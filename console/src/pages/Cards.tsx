@@ -6,10 +6,11 @@ import type { FormEvent } from "react";
 import { type Card as CardRow, type CardDetail, type Site, get, patch } from "../api/client";
 import { ImprintView } from "../parts/ImprintView";
 import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
+import { SpeedPlot } from "../parts/SpeedPlot";
 import { Size, When } from "../parts/text";
-import { Amount, Button, FIELD, Facts, Failure, Page, Sheet, State } from "../parts/ui";
+import { Amount, Button, FIELD, Facts, Failure, Notice, Page, Sheet, State } from "../parts/ui";
 
-const STATES = ["blank", "writing", "incomplete", "imprinted", "lost", "retired"];
+const STATES = ["blank", "writing", "incomplete", "imprinted", "held", "lost", "retired"];
 
 export function Cards() {
     const [filters, change] = useFilters();
@@ -41,6 +42,7 @@ export function Cards() {
                         </td>
                         <td>
                             <State name={card.state} />
+                            {card.suspicion != null && <State name="mistrusted" />}
                         </td>
                         <Amount>
                             <Size bytes={card.size} />
@@ -79,9 +81,52 @@ export function Card() {
                                 ["device", data.card.device ?? "none"],
                                 ["slot", data.card.slot ?? "in none"],
                                 ["notes", data.card.notes === "" ? "-" : data.card.notes],
+                                ["origin", origin(data.card)],
+                                [
+                                    "checked",
+                                    data.card.verdict == null ? "never" : <State key="verdict" name={data.card.verdict} />,
+                                ],
                             ]}
                         />
+                        {data.card.suspicion != null && (
+                            <div className="mt-3">
+                                <Notice tone="oxide">
+                                    <span className="font-semibold">Mistrusted, and not written:</span> {data.card.suspicion}.
+                                </Notice>
+                            </div>
+                        )}
+                        {data.card.state === "held" && (
+                            <div className="mt-3">
+                                <Notice tone="ochre">
+                                    Taken out of {data.card.device ?? "its device"}: it is the only way back until its successor works.
+                                </Notice>
+                            </div>
+                        )}
                         <Told card={data.card} />
+                    </Sheet>
+                    <Sheet title="Speed">
+                        <SpeedPlot speeds={data.speeds ?? []} />
+                    </Sheet>
+                    <Sheet title="Checks and faults">
+                        {(data.checks ?? []).length + (data.faults ?? []).length === 0 && (
+                            <p className="text-sm text-faded">It was never checked, and nothing was seen of it.</p>
+                        )}
+                        {(data.checks ?? []).map((check) => (
+                            <p key={check.job} className="grid grid-cols-[7rem_minmax(0,1fr)] gap-2 text-sm">
+                                <State name={check.verdict ?? "running"} />
+                                <span>
+                                    {check.words} <span className="text-faded">{check.kind} check by {check.operator}, <When at={check.started_at} /></span>
+                                </span>
+                            </p>
+                        ))}
+                        {(data.faults ?? []).map((fault) => (
+                            <p key={fault.at} className="grid grid-cols-[7rem_minmax(0,1fr)] gap-2 text-sm">
+                                <State name="caution" />
+                                <span>
+                                    {fault.symptom} <span className="text-faded">seen by {fault.operator}, <When at={fault.at} /></span>
+                                </span>
+                            </p>
+                        ))}
                     </Sheet>
                     <Sheet title="Imprints">
                         {data.imprints.length === 0 && <p className="text-sm text-faded">Nothing was written onto it yet.</p>}
@@ -103,11 +148,23 @@ export function Card() {
     );
 }
 
-/** What people say of a card: notes, lost, retired, found again. */
+function origin(card: CardRow): string {
+    const words = [card.brand, card.batch, card.seller, card.price].filter((word) => word !== undefined && word !== "");
+    return words.length === 0 ? "-" : words.join(", ");
+}
+
+const ORIGIN = [
+    ["brand", "Brand"],
+    ["batch", "Batch"],
+    ["seller", "Seller"],
+    ["price", "Price"],
+] as const;
+
+/** What people say of a card: notes, origin; that it is lost, retired, found again, trusted, free. */
 function Told({ card }: { card: CardRow }) {
     const queries = useQueryClient();
     const tell = useMutation({
-        mutationFn: (change: { notes?: string; state?: string }) =>
+        mutationFn: (change: Record<string, string>) =>
             patch<CardDetail>(`cards/${encodeURIComponent(card.label)}`, change),
         onSuccess: (fresh) => {
             queries.setQueryData(["cards", card.label], fresh);
@@ -115,33 +172,44 @@ function Told({ card }: { card: CardRow }) {
     });
     const said = card.state === "lost" || card.state === "retired";
     const words: [string, string][] = said ? [["found", "It is there again"]] : [["lost", "It is lost"], ["retired", "Retire it"]];
+    if (card.state === "held") words.unshift(["free", "It may be used again"]);
+    if (card.suspicion != null) words.unshift(["trusted", "It is good"]);
     return (
         <form
-            className="mt-3 flex flex-wrap items-end gap-3 text-sm"
+            className="mt-3 grid gap-3 text-sm"
             onSubmit={(event: FormEvent<HTMLFormElement>) => {
                 event.preventDefault();
-                const notes = new FormData(event.currentTarget).get("notes");
-                tell.mutate({ notes: typeof notes === "string" ? notes : "" });
+                tell.mutate(Object.fromEntries(new FormData(event.currentTarget)) as Record<string, string>);
             }}
         >
-            <label className="grid min-w-0 flex-1 gap-1">
-                Notes
-                <input key={card.notes} name="notes" defaultValue={card.notes} className={FIELD} />
-            </label>
-            <Button type="submit" disabled={tell.isPending}>
-                Keep the note
-            </Button>
-            {words.map(([state, text]) => (
-                <Button
-                    key={state}
-                    disabled={tell.isPending}
-                    onClick={() => {
-                        tell.mutate({ state });
-                    }}
-                >
-                    {text}
+            <div className="flex flex-wrap items-end gap-3">
+                <label className="grid min-w-48 flex-1 gap-1">
+                    Notes
+                    <input key={card.notes} name="notes" defaultValue={card.notes} className={FIELD} />
+                </label>
+                {ORIGIN.map(([name, text]) => (
+                    <label key={name} className="grid gap-1">
+                        {text}
+                        <input key={card[name]} name={name} defaultValue={card[name]} className={`${FIELD} w-28`} />
+                    </label>
+                ))}
+            </div>
+            <div className="flex flex-wrap gap-3">
+                <Button type="submit" disabled={tell.isPending}>
+                    Keep it
                 </Button>
-            ))}
+                {words.map(([state, text]) => (
+                    <Button
+                        key={state}
+                        disabled={tell.isPending}
+                        onClick={() => {
+                            tell.mutate({ state });
+                        }}
+                    >
+                        {text}
+                    </Button>
+                ))}
+            </div>
             <Failure error={tell.error} />
         </form>
     );

@@ -11,6 +11,7 @@ import {
     type DeviceTableReport,
     type FactValue,
     type Line,
+    type Outage,
     type Release,
     type Site,
     get,
@@ -19,6 +20,7 @@ import {
     put,
     remove,
 } from "../api/client";
+import { InTheField, Outed } from "../parts/Hands";
 import { FieldForm, type Typed } from "../parts/FieldForm";
 import { ImprintView } from "../parts/ImprintView";
 import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
@@ -276,6 +278,8 @@ export function Device() {
         queryKey: ["devices", name],
         queryFn: () => get<DeviceDetail>(`devices/${encodeURIComponent(name ?? "")}`),
     });
+    const down = useQuery({ queryKey: ["outages"], queryFn: () => get<Outage[]>("outages") });
+    const outage = down.data?.find((one) => one.device === name);
     const data = detail.data;
     return (
         <Page title={name ?? ""} aside={data !== undefined && <State name={data.device.state} />}>
@@ -292,6 +296,14 @@ export function Device() {
                                 ["card", data.device.card == null ? "none" : <Label key="card">{data.device.card}</Label>],
                             ]}
                         />
+                    </Sheet>
+                    {outage !== undefined && (
+                        <div className="mb-5">
+                            <Outed outage={outage} />
+                        </div>
+                    )}
+                    <Sheet title="In the field">
+                        <InTheField device={data.device.name} down={outage !== undefined} />
                     </Sheet>
                     {(data.outdated ?? []).length > 0 && (
                         <div className="mb-5">

@@ -16,6 +16,9 @@ const DOING: Record<string, string> = {
     writing: "Writing",
     verifying: "Verifying",
     reading: "Reading",
+    saving: "Keeping what is on it",
+    checking: "Checking",
+    "putting back": "Putting back",
     finishing: "Finishing",
 };
 
@@ -85,8 +88,9 @@ function Ended({ job }: { job: Job }) {
         return "imprint" in result ? <Drifted drift={job.result as Drift} /> : <Notice tone="moss">Compared.</Notice>;
     }
     const sentences = job.closing ?? [];
+    const bad = result.verdict === "forged" || result.verdict === "bad";
     return (
-        <Notice tone="moss">
+        <Notice tone={bad ? "oxide" : "moss"}>
             {sentences.map((sentence, at) => (
                 <p key={sentence} className={at === sentences.length - 1 ? "font-semibold" : ""}>
                     {sentence}

@@ -16,10 +16,11 @@ import {
     post,
     requestKey,
 } from "../api/client";
+import { ConfirmByLabel } from "./Confirm";
 import { FileView } from "./FileView";
 import { Finder, type FoundItem } from "./Finder";
 import { JobView } from "./JobView";
-import { Size } from "./text";
+import { Size, span } from "./text";
 import { Button, FIELD, Facts, Failure, Label, Notice } from "./ui";
 
 type Kind = "device" | "release" | "backup";
@@ -61,7 +62,7 @@ export function WriteDialog({ slot, disabled }: { slot: number; disabled: boolea
 function Steps({ slot }: { slot: number }) {
     const [kind, setKind] = useState<Kind>("device");
     const [name, setName] = useState("");
-    const [label, setLabel] = useState("");
+    const [wipe, setWipe] = useState(false);
     const [keepSize, setKeepSize] = useState(false);
     const plan = useMutation({ mutationFn: (wanted: NewPlan) => post<Plan>("plans", wanted) });
     const confirm = useMutation({
@@ -70,7 +71,6 @@ function Steps({ slot }: { slot: number }) {
         // A label that is not this card's voids the plan.
         onError: () => {
             plan.reset();
-            setLabel("");
         },
     });
     if (confirm.data !== undefined) return <JobView id={confirm.data.id} />;
@@ -109,7 +109,7 @@ function Steps({ slot }: { slot: number }) {
                     disabled={name === "" || plan.isPending}
                     onClick={() => {
                         confirm.reset();
-                        plan.mutate({ slot, [kind]: name, ...(kind === "backup" && keepSize ? { keep_size: true } : {}) });
+                        plan.mutate({ slot, [kind]: name, ...(kind === "backup" && keepSize ? { keep_size: true } : {}), ...(wipe ? { wipe_free: true } : {}) });
                     }}
                 >
                     Show the plan
@@ -128,6 +128,17 @@ function Steps({ slot }: { slot: number }) {
                     leave the last partition as large as it was, also on a larger card
                 </label>
             )}
+            <label className="flex items-center gap-1.5 text-sm">
+                <input
+                    type="checkbox"
+                    checked={wipe}
+                    onChange={(event) => {
+                        setWipe(event.target.checked);
+                        plan.reset();
+                    }}
+                />
+                wipe what stays free, so that nothing of what was there before can be read
+            </label>
             <Failure error={plan.error ?? confirm.error} />
             {plan.error instanceof Refusal && plan.error.problem.code === "withdrawn" && (
                 <form
@@ -175,29 +186,13 @@ function Steps({ slot }: { slot: number }) {
             {plan.data !== undefined && (
                 <>
                     <PlanView plan={plan.data} />
-                    <form
-                        className="flex items-end gap-3"
-                        onSubmit={(event) => {
-                            event.preventDefault();
-                            if (plan.data !== undefined) confirm.mutate({ id: plan.data.id, card: label.trim() });
+                    <ConfirmByLabel
+                        word="Overwrite this card"
+                        disabled={confirm.isPending}
+                        confirm={(card) => {
+                            confirm.mutate({ id: plan.data.id, card });
                         }}
-                    >
-                        <label className="grid gap-1 text-sm">
-                            Label on the card&apos;s sticker
-                            <input
-                                value={label}
-                                autoComplete="off"
-                                placeholder="C-0000"
-                                onChange={(event) => {
-                                    setLabel(event.target.value);
-                                }}
-                                className="w-40 rounded-sm border border-line bg-paper px-2 py-1.5 font-mono"
-                            />
-                        </label>
-                        <Button type="submit" look="danger" disabled={label.trim() === "" || confirm.isPending}>
-                            Overwrite this card
-                        </Button>
-                    </form>
+                    />
                 </>
             )}
         </div>
@@ -248,6 +243,7 @@ function PlanView({ plan }: { plan: Plan }) {
             ? []
             : [["size", "as it reports, not proven: probes are added, which find many forged cards and not all"] as [string, ReactNode]]),
         ["holds now", plan.card_holds],
+        ...(plan.seconds == null ? [] : [["takes", `about ${span(plan.seconds)}, as fast as this card was`] as [string, ReactNode]]),
         [
             "fit",
             <span key="fit">

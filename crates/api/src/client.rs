@@ -14,7 +14,7 @@ use crate::{
     NewEvidence, NewFault, NewFeed, NewOutage, NewPlan, NewPreset, NewRelease, NewSheet, NewState,
     NewUpload, OPERATOR, Outage, OutageEnd, PART, Page, PageQuery, Plan, Preset, PresetChange,
     PresetDetail, Preview, Problem, REQUEST_KEY, Release, ReleaseDetail, SettingsChange, Site,
-    SiteChange, Slot, SlotBinding, Touched, Upload,
+    SiteChange, Slot, SlotBinding, Sticker, Touched, Upload,
 };
 
 /// Why a call failed.
@@ -568,6 +568,13 @@ impl Client {
     /// Lets go of the card in a slot where the bench's computer uses it.
     pub async fn release_slot(&self, slot: u32) -> Answer<Vec<Slot>> {
         self.give(Method::POST, &format!("slots/{slot}/release"), &())
+            .await
+    }
+
+    /// Says which card it is that is in a slot and does not say it itself.
+    pub async fn attach_label(&self, slot: u32, label: &str) -> Answer<Vec<Slot>> {
+        let sticker = Sticker { card: label.into() };
+        self.give(Method::PUT, &format!("slots/{slot}/label"), &sticker)
             .await
     }
 

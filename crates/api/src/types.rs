@@ -680,7 +680,10 @@ pub struct SlotCard {
     pub node: Option<String>,
     /// Its label, if it is known.
     pub label: Option<String>,
-    /// blank, unfinished, ours, foreign, busy or unreadable.
+    /// Another slot whose card says that it has the same label: one of the two is a copy.
+    #[serde(default)]
+    pub twin: Option<u32>,
+    /// blank, empty, unfinished, ours, foreign, busy or unreadable.
     pub occupant: String,
     /// One line on what is on it.
     pub summary: String,
@@ -723,6 +726,13 @@ pub struct NewPlan {
     /// can be read any more.
     #[serde(default)]
     pub wipe_free: bool,
+}
+
+/// The label that stands on the sticker of a card in a slot.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Sticker {
+    /// The label.
+    pub card: String,
 }
 
 /// Work on a card itself to plan.

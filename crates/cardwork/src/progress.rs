@@ -11,6 +11,10 @@ use serde::{Deserialize, Serialize};
 const WINDOW: Duration = Duration::from_secs(6);
 /// Parts of a stage whose speed is kept.
 const PARTS: u64 = 64;
+/// The least that a part is long, in bytes and in time: several reads are under way at once, and what one
+/// by one of them takes tells nothing.
+const PART: u64 = 2 << 20;
+const LEAST: Duration = Duration::from_millis(50);
 /// Samples closer together than this are merged.
 const GRAIN: Duration = Duration::from_millis(200);
 
@@ -152,9 +156,9 @@ impl Progress {
             _ => state.samples.push_back((now, done)),
         }
         // A part is long enough that its speed means something.
-        let part = (state.total / PARTS).max(1 << 20);
-        if done - state.part.1 >= part || (done == state.total && done > state.part.1) {
-            let seconds = (now - state.part.0).as_secs_f64().max(1e-6);
+        let part = (state.total / PARTS).max(PART);
+        let seconds = (now - state.part.0).as_secs_f64();
+        if done - state.part.1 >= part && seconds >= LEAST.as_secs_f64() {
             let rate = (done - state.part.1) as f64 / seconds;
             state.part = (now, done);
             let mut curves = self.curves.lock().unwrap_or_else(|e| e.into_inner());
@@ -223,12 +227,14 @@ mod tests {
         assert_eq!(progress.curves(), []);
         progress.begin(Stage::Verifying, 4 << 20);
         progress.advance(2 << 20);
+        std::thread::sleep(Duration::from_millis(60));
         progress.advance(1 << 19);
         progress.advance(3 << 19);
         let curves = progress.curves();
         assert_eq!((curves.len(), curves[0].stage.as_str()), (1, "verifying"));
-        let ends: Vec<_> = curves[0].points.iter().map(|(end, _)| *end).collect();
-        assert_eq!(ends, [2 << 20, 4 << 20]);
+        let (end, rate) = curves[0].points[0];
+        assert_eq!((end, curves[0].points.len()), (5 << 19, 1));
+        assert!((1e6..5e7).contains(&rate), "{rate}");
         progress.begin(Stage::Verifying, 500);
         assert_eq!(progress.snapshot().done, 0);
     }

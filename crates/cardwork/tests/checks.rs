@@ -35,6 +35,10 @@ impl Kept for Memory {
         self.0.len()
     }
 
+    fn bytes(&self) -> u64 {
+        self.0.iter().map(|(_, bytes)| bytes.len() as u64).sum()
+    }
+
     fn place(&self, number: usize) -> Result<(u64, Vec<u8>), String> {
         Ok(self.0[number].clone())
     }

@@ -1,8 +1,8 @@
 //! Long work: a row before it is work, progress in memory, a thread of its own.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use std::time::Duration;
 
 use cardwork::{Progress, Stage};
@@ -35,17 +35,73 @@ pub struct Jobs {
     running: Mutex<BTreeMap<i64, Arc<Progress>>>,
     /// Set when the service is about to end: nothing new begins.
     closing: AtomicBool,
+    /// Jobs that work at once at most; the others wait in the order in which they came.
+    most: usize,
+    line: Mutex<Line>,
+    /// Told when the line moves on.
+    moved: Condvar,
 }
 
+/// Who works and who waits.
+#[derive(Default)]
+struct Line {
+    working: usize,
+    waiting: VecDeque<i64>,
+}
+
+/// A place among those that work.
+struct Turn<'a>(&'a Jobs);
+
+impl Drop for Turn<'_> {
+    fn drop(&mut self) {
+        self.0.line().working -= 1;
+        self.0.moved.notify_all();
+    }
+}
+
+/// How often somebody who waits looks whether the work shall stop.
+const LOOK: Duration = Duration::from_millis(200);
+
 impl Jobs {
-    /// Nothing runs yet.
-    pub fn new(records: Records, events: Events, store: Arc<Store>) -> Self {
+    /// Nothing runs yet; `most` jobs work at once.
+    pub fn new(records: Records, events: Events, store: Arc<Store>, most: usize) -> Self {
         Self {
+            most: most.max(1),
+            line: Mutex::default(),
+            moved: Condvar::new(),
             records,
             events,
             store,
             running: Mutex::default(),
             closing: AtomicBool::new(false),
+        }
+    }
+
+    fn line(&self) -> MutexGuard<'_, Line> {
+        self.line.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// Waits for a place among those that work; nothing where the work shall stop before.
+    fn turn(&self, job: i64, progress: &Progress) -> Option<Turn<'_>> {
+        let mut line = self.line();
+        line.waiting.push_back(job);
+        loop {
+            if progress.is_cancelled() {
+                line.waiting.retain(|waiting| *waiting != job);
+                drop(line);
+                self.moved.notify_all();
+                return None;
+            }
+            if line.working < self.most && line.waiting.front() == Some(&job) {
+                line.waiting.pop_front();
+                line.working += 1;
+                drop(line);
+                // The next one may have a place too.
+                self.moved.notify_all();
+                return Some(Turn(self));
+            }
+            let waited = self.moved.wait_timeout(line, LOOK);
+            line = waited.unwrap_or_else(|e| e.into_inner()).0;
         }
     }
 
@@ -281,7 +337,10 @@ impl Work {
 
     /// How fast it was along its card.
     fn speeds(&self) -> Option<Value> {
-        let curves = self.progress.curves();
+        let mut curves = self.progress.curves();
+        // Where the card was at work, and not the service beside it.
+        let at_work = [Stage::Writing, Stage::Verifying, Stage::Reading];
+        curves.retain(|curve| at_work.iter().any(|stage| stage.name() == curve.stage));
         (self.at_card && !curves.is_empty()).then(|| serde_json::json!(curves))
     }
 
@@ -312,7 +371,16 @@ fn run(
     let jobs = &context.jobs;
     let job = context.job;
     let summary = format!("{} started", context.what);
-    let started = context.record_first(|| jobs.records.start_job(job, &context.operator, &summary));
+    let turn = jobs.turn(job, &context.progress);
+    let started = match &turn {
+        Some(_) => {
+            context.record_first(|| jobs.records.start_job(job, &context.operator, &summary))
+        }
+        None => Err(Refusal::invalid(
+            "cancelled",
+            "stopped on request, while it waited for others to end; nothing was touched",
+        )),
+    };
     jobs.events.bus.tell(News::Events);
     let working = jobs.store.working();
     let caught = std::panic::AssertUnwindSafe(|| started.and_then(|()| work(context)));
@@ -323,6 +391,7 @@ fn run(
         ))
     });
     drop(working);
+    drop(turn);
     jobs.store
         .tidy(|since| Ok(context.wait(jobs.records.manifests_since(since))?));
     if let Some(hold) = hold {

@@ -148,6 +148,14 @@ impl Kept for KeptFile {
         self.places.len()
     }
 
+    fn bytes(&self) -> u64 {
+        // Without what sealing adds, and the offset.
+        let places = self.places.iter();
+        places
+            .map(|(_, len)| u64::from(len.saturating_sub(48)))
+            .sum()
+    }
+
     fn place(&self, number: usize) -> Result<(u64, Vec<u8>), String> {
         let (at, len) = self.places[number];
         let mut sealed = vec![0; len as usize];

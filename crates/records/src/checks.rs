@@ -157,6 +157,14 @@ impl Records {
         Ok(true)
     }
 
+    /// Binds a label to a card that does not say it itself: it is known by its edges from now on, and what was
+    /// recorded as being on it is not there.
+    pub async fn relabel_card(&self, card: i64, edges: &[u8; 32]) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        leave(&mut tx, card, 0, After::Cleared(*edges)).await?;
+        Ok(tx.commit().await?)
+    }
+
     /// The work on the card itself that was cut off and has left it unfinished, with its kind.
     pub async fn unfinished_work(&self, card: &str) -> Result<Option<(i64, String)>, RecordError> {
         let row = sqlx::query!(

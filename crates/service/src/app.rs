@@ -108,7 +108,12 @@ impl App {
             events.clone(),
         );
         let slots = Arc::new(slots);
-        let jobs = Arc::new(Jobs::new(records.clone(), events.clone(), store.clone()));
+        let jobs = Arc::new(Jobs::new(
+            records.clone(),
+            events.clone(),
+            store.clone(),
+            config.most_jobs,
+        ));
         let catalogue = Catalogue::new(records.clone(), store.clone());
         let in_force = InForce::new(records.clone(), store.clone(), catalogue.clone());
         let app = Arc::new(Self {

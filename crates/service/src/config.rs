@@ -10,6 +10,8 @@ use operations::readers::LARGEST_CARD;
 use serde::Deserialize;
 
 const LISTEN: &str = "127.0.0.1:7640";
+/// Jobs that work at once, unless the configuration says otherwise.
+const MOST_JOBS: usize = 12;
 
 /// The Duplicarium service.
 #[derive(Parser)]
@@ -42,6 +44,9 @@ pub struct Args {
     /// Largest disk that may be a card, in decimal gigabytes (256).
     #[arg(long, env = "DUPLICARIUM_MOST_CARD_GB")]
     most_card_gb: Option<f64>,
+    /// Jobs that work at once at most; others wait for their turn (12).
+    #[arg(long, env = "DUPLICARIUM_MOST_JOBS")]
+    most_jobs: Option<usize>,
     /// Fetch from addresses in the service's own machine and network too.
     #[arg(long, env = "DUPLICARIUM_PRIVATE_ADDRESSES", num_args = 0..=1, default_missing_value = "true")]
     private_addresses: Option<bool>,
@@ -61,6 +66,7 @@ struct File {
     import_dir: Option<PathBuf>,
     most_raw_gb: Option<f64>,
     most_card_gb: Option<f64>,
+    most_jobs: Option<usize>,
     private_addresses: Option<bool>,
 }
 
@@ -75,6 +81,8 @@ pub struct Config {
     pub limits: Limits,
     /// A disk that is larger is no card, in bytes.
     pub largest_card: u64,
+    /// Jobs that work at once at most.
+    pub most_jobs: usize,
     pub private_addresses: bool,
 }
 
@@ -115,6 +123,7 @@ impl Config {
         Ok(Self {
             listen,
             limits,
+            most_jobs: args.most_jobs.or(file.most_jobs).unwrap_or(MOST_JOBS),
             largest_card: most_card_gb.map_or(LARGEST_CARD, |gb| (gb * 1e9) as u64),
             import_dir: args.import_dir.or(file.import_dir),
             private_addresses: args

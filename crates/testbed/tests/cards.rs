@@ -95,7 +95,10 @@ fn a_quick_check_gives_back_what_was_on_the_card_and_finds_forged_ones() {
             check["most"].as_u64().unwrap(),
         );
         // The stand-in ends at a whole sector.
-        assert!(least <= 300_000_000 && 300_000_000 <= most + 511, "{check:#}");
+        assert!(
+            least <= 300_000_000 && 300_000_000 <= most + 511,
+            "{check:#}"
+        );
         assert!(most - least < 64 << 20, "{check:#}");
         let refused = bed.refused(&["write", "quay-02", "--slot", "2", "--yes", label]);
         assert!(
@@ -430,6 +433,53 @@ async fn cards_that_are_held_or_mistrusted_are_not_written() {
     let card = bed.json(&["card", "show", &label]);
     assert_eq!(card["faults"][0]["symptom"], "refuses to save settings");
 
+    // Two cards of one stamp are noticed, and neither is written.
+    bed.make_card("twin", &SIZE.to_string(), &[]);
+    std::fs::copy(bed.card_file("onyx"), bed.card_file("twin")).unwrap();
+    bed.put("twin", 3);
+    until("the copy is noticed", || {
+        bed.json(&["slot", "list"])[2]["card"]["twin"] == 1
+    });
+    assert_eq!(refusal().await.code, "card-twice");
+    bed.standin(&["pull", "--slot", "3"]);
+    until("it is gone", || {
+        bed.json(&["slot", "list"])[2]["card"].is_null()
+    });
+    client.plan(&plan).await.unwrap();
+    // A card that lost its stamp gets its label back by hand, if it can be the one.
+    std::fs::write(bed.card_file("twin"), vec![0x33; 8192]).unwrap();
+    File::options()
+        .write(true)
+        .open(bed.card_file("twin"))
+        .unwrap()
+        .set_len(SIZE)
+        .unwrap();
+    bed.standin(&["pull", "--slot", "1"]);
+    bed.put("twin", 3);
+    until("it is a stranger", || {
+        bed.json(&["slot", "list"])[2]["card"]["occupant"] == "foreign"
+    });
+    bed.done(&["card", "this-is", &label, "--slot", "3"]);
+    assert_eq!(
+        bed.json(&["card", "show", &label])["card"]["state"],
+        "blank"
+    );
+    bed.standin(&["pull", "--slot", "3"]);
+    bed.put("twin", 4);
+    until("it is known", || {
+        bed.json(&["slot", "list"])[3]["card"]["label"] == *label
+    });
+    bed.standin(&["pull", "--slot", "4"]);
+    bed.make_card("small", "600000000", &[]);
+    bed.put("small", 4);
+    until("it is seen", || {
+        bed.json(&["slot", "list"])[3]["card"]["size"] == 600_000_000_u64 / 512 * 512
+    });
+    assert!(
+        bed.refused(&["card", "this-is", &label, "--slot", "4"])
+            .contains("another card")
+    );
+
     // A card that failed while it was written is mistrusted by itself.
     bed.make_card("slate", &SIZE.to_string(), &["--fault", "bad=4194304+10"]);
     bed.put("slate", 2);
@@ -445,6 +495,57 @@ async fn cards_that_are_held_or_mistrusted_are_not_written() {
     ]);
     let found = bed.json(&["card", "list", "--search", "2026-07"]);
     assert_eq!(found["items"][0]["label"], bad);
+}
+
+/// Jobs beyond the limit wait in line, and can be stopped there with nothing touched.
+#[tokio::test(flavor = "multi_thread")]
+async fn jobs_beyond_the_limit_wait_for_their_turn() {
+    let bed = Testbed::start_with(&["--most-jobs", "1"]);
+    bed.load_catalogue();
+    let client = bed.client();
+    let mut jobs = Vec::new();
+    for slot in 1..=3 {
+        let name = format!("quay-0{slot}");
+        bed.add_device(&name);
+        // The first is slow enough to be at work still when the last is confirmed.
+        let rate = if slot == 1 { "4MB" } else { "40MB" };
+        bed.make_card(&name, &SIZE.to_string(), &["--rate", rate]);
+        bed.put(&name, slot);
+    }
+    for slot in 1..=3 {
+        let plan = NewPlan {
+            device: Some(format!("quay-0{slot}")),
+            slot,
+            ..NewPlan::default()
+        };
+        let plan = client.plan(&plan).await.unwrap();
+        jobs.push(client.confirm(&plan.id, &plan.card, None).await.unwrap().id);
+    }
+    let untouched = digest(&bed, "quay-03");
+    let state = async |at: usize| client.job(jobs[at]).await.unwrap().state;
+    let begun = Instant::now();
+    while state(0).await != "running" {
+        assert!(begun.elapsed() < Duration::from_secs(20));
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    assert_eq!(
+        (state(1).await.as_str(), state(2).await.as_str()),
+        ("waiting", "waiting")
+    );
+    client.cancel(jobs[2]).await.unwrap();
+    let mut most = 0;
+    loop {
+        let states = [state(0).await, state(1).await, state(2).await];
+        most = most.max(states.iter().filter(|state| *state == "running").count());
+        if states[1] == "done" {
+            assert_eq!(states, ["done", "done", "cancelled"]);
+            break;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(120), "{states:?}");
+        tokio::time::sleep(Duration::from_millis(30)).await;
+    }
+    assert_eq!(most, 1);
+    assert_eq!(digest(&bed, "quay-03"), untouched);
 }
 
 fn contains(file: &Path, wanted: &[u8]) -> bool {

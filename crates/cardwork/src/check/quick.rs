@@ -45,6 +45,9 @@ pub trait Kept {
         self.len() == 0
     }
 
+    /// Bytes of all places.
+    fn bytes(&self) -> u64;
+
     /// One place, in the order in which they were kept.
     ///
     /// # Errors
@@ -212,7 +215,7 @@ pub fn put_back<K: Kept + ?Sized>(
     kept: &K,
     progress: &Progress,
 ) -> Result<(), CheckError> {
-    progress.begin(Stage::PuttingBack, kept.len() as u64);
+    progress.begin(Stage::PuttingBack, 2 * kept.bytes());
     let mut first_error = None;
     for number in (0..kept.len()).rev() {
         let (at, bytes) = kept.place(number).map_err(CheckError::Keep)?;
@@ -227,7 +230,7 @@ pub fn put_back<K: Kept + ?Sized>(
             }
             Err(error) => return Err(error.into()),
         }
-        progress.advance(1);
+        progress.advance(bytes.len() as u64);
     }
     card.flush()?;
     if let Some(error) = first_error {
@@ -241,6 +244,7 @@ pub fn put_back<K: Kept + ?Sized>(
         if found != bytes {
             return Err(CheckError::NotPutBack { offset: at });
         }
+        progress.advance(bytes.len() as u64);
     }
     Ok(())
 }

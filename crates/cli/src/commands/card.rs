@@ -110,6 +110,14 @@ pub enum Card {
         #[command(flatten)]
         target: Target,
     },
+    /// Say which card it is that is in a slot and does not say it itself: the label stands on its sticker.
+    ThisIs {
+        /// Label on its sticker.
+        label: String,
+        /// Number of the slot.
+        #[arg(long)]
+        slot: u32,
+    },
     /// Say that a card that is mistrusted is good.
     Trust {
         /// Label of the card.
@@ -244,6 +252,10 @@ impl Card {
                 };
                 context.show(&context.client.tell_card(&label, &change).await?, show)
             }
+            Self::ThisIs { label, slot } => {
+                context.client.attach_label(slot, &label).await?;
+                context.show(&context.client.card(&label).await?, show)
+            }
             Self::Trust { label } => said(context, &label, "trusted").await,
             Self::Free { label } => said(context, &label, "free").await,
             Self::Fault { label, symptom } => {
@@ -328,7 +340,9 @@ async fn on_card(context: &Context, work: &str, target: Target) -> anyhow::Resul
 }
 
 fn show_card_plan(plan: &CardPlan) {
-    println!("{} of card {}", plan.work, plan.card);
+    let mut work = plan.work.replace('-', " ");
+    work[..1].make_ascii_uppercase();
+    println!("{work}, card {}", plan.card);
     println!(
         "  card       {} in slot {}, {}",
         plan.card,

@@ -230,6 +230,51 @@ impl Slots {
             .collect()
     }
 
+    /// Another slot whose card says that it has the same label: one of the two is a copy.
+    fn twin(&self, slot: u32, label: &str) -> Option<u32> {
+        self.state().twin(slot, label)
+    }
+
+    /// Gives the card in a slot a label that the team has already, because its sticker says so. What was
+    /// recorded as being on it is not there, or it would say itself which it is.
+    pub async fn attach_label(
+        self: &Arc<Self>,
+        slot: u32,
+        label: &str,
+        operator: &str,
+    ) -> Result<(), Refusal> {
+        let Inserted { medium, found, .. } = self.card_in(slot).await?;
+        let _alone = self.labelling.lock().await;
+        let _reserved = self.reserve(slot)?;
+        let card = self.records.card(label).await?;
+        if let Some(own) = &found.label {
+            let detail =
+                format!("the card in slot {slot} is {own}, and known; it keeps that label");
+            return Err(Refusal::conflict("has-label", detail));
+        }
+        if let Some(other) = self.slot_of(label) {
+            let detail =
+                format!("card {label} is in slot {other}; two cards cannot have one label");
+            return Err(Refusal::conflict("card-twice", detail));
+        }
+        if card.size as u64 != medium.size {
+            let detail = format!(
+                "card {label} holds {} bytes, the one in slot {slot} {}; it is another card",
+                card.size, medium.size
+            );
+            return Err(Refusal::conflict("other-card", detail));
+        }
+        self.records
+            .relabel_card(card.id, &found.bound.edges)
+            .await?;
+        let summary = format!("The card in slot {slot} is {label}, as its sticker says");
+        self.events
+            .note(operator, "card.labelled", label, &summary)
+            .await?;
+        self.learn_label(slot, &medium.insertion, label);
+        Ok(())
+    }
+
     /// Slot of a card, if it is in one.
     pub fn slot_of(&self, label: &str) -> Option<u32> {
         let state = self.state();
@@ -283,12 +328,26 @@ impl Slots {
 }
 
 impl State {
+    fn twin(&self, slot: u32, label: &str) -> Option<u32> {
+        let same = |seen: &&Seen| {
+            let found = seen.found.as_ref().and_then(|found| found.as_ref().ok());
+            seen.number != slot && found.is_some_and(|found| found.label.as_deref() == Some(label))
+        };
+        self.seen.iter().find(same).map(|seen| seen.number)
+    }
+
     fn view(&self, seen: &Seen) -> api::Slot {
         let of = |jobs: &BTreeMap<u32, i64>| jobs.get(&seen.number).copied();
         let job = of(&self.busy);
+        let mut shown = view(seen, job);
+        if let Some(card) = &mut shown.card
+            && let Some(label) = &card.label
+        {
+            card.twin = self.twin(seen.number, label);
+        }
         api::Slot {
             failed: of(&self.failed).filter(|_| job.is_none()),
-            ..view(seen, job)
+            ..shown
         }
     }
 }
@@ -303,6 +362,7 @@ fn view(seen: &Seen, job: Option<i64>) -> api::Slot {
             in_use: medium.in_use.clone(),
             node: medium.node.clone(),
             label: None,
+            twin: None,
             occupant: "busy".into(),
             summary: "being looked at".into(),
             device: None,
@@ -432,6 +492,15 @@ impl Slots {
             }
             match seen.found {
                 Some(Ok(found)) => {
+                    if let Some(label) = &found.label
+                        && let Some(other) = self.twin(slot, label)
+                    {
+                        let detail = format!(
+                            "the cards in slots {slot} and {other} both say that they are {label}: one is a copy of the \
+                             other. Pull one of them; nobody can tell which the records mean"
+                        );
+                        return Err(Refusal::conflict("card-twice", detail));
+                    }
                     return Ok(Inserted {
                         at: At {
                             slot: slot as i32,

@@ -7,7 +7,7 @@ use axum::extract::{Path, State};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::extract::Operator;
+use super::extract::{Given, Operator};
 use crate::app::App;
 use crate::error::ApiError;
 
@@ -15,6 +15,7 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list))
         .routes(routes!(release))
+        .routes(routes!(attach))
 }
 
 /// The slots as they were seen last, a few hundred milliseconds ago.
@@ -40,5 +41,20 @@ async fn release(
             .note(&operator, "slot.released", &number.to_string(), &summary)
             .await?;
     }
+    Ok(Json(app.slots.views()))
+}
+
+/// Says which card it is that is in a slot and does not say it itself: the label stands on its sticker.
+#[utoipa::path(put, path = "/api/v1/slots/{number}/label", request_body = api::Sticker,
+    responses((status = 200, body = Vec<api::Slot>)))]
+async fn attach(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(number): Path<u32>,
+    Given(sticker): Given<api::Sticker>,
+) -> Result<Json<Vec<api::Slot>>, ApiError> {
+    app.slots
+        .attach_label(number, sticker.card.trim(), &operator)
+        .await?;
     Ok(Json(app.slots.views()))
 }

@@ -22,6 +22,8 @@ const CARD: u64 = 700_000_256;
 struct Bench {
     machine: Machine,
     cards: u32,
+    /// The newest job before work was begun in the background.
+    before: i64,
 }
 
 type Case = (&'static str, fn(&mut Bench) -> Result<()>);
@@ -86,6 +88,7 @@ fn main() -> Result<()> {
     let mut bench = Bench {
         machine: Machine::start(dir.path(), Path::new(kernel))?,
         cards: 0,
+        before: 0,
     };
     println!(
         "the machine is up after {:.0} s",
@@ -125,7 +128,10 @@ fn main() -> Result<()> {
         report += &line;
         report.push('\n');
         // Whatever a case left plugged in.
-        bench.tidy()?;
+        if let Err(error) = bench.tidy() {
+            let log = std::fs::read_to_string(dir.path().join("qemu.log")).unwrap_or_default();
+            bail!("the machine is of no use any more: {error:#}\n{log}");
+        }
     }
     let kernel = bench.machine.done("uname -sr")?;
     let head = format!(
@@ -323,6 +329,8 @@ impl Bench {
 
     /// Begins work in the background.
     fn begin_work(&mut self, line: &str) -> Result<()> {
+        let newest = self.json("job list")?["items"][0]["id"].take();
+        self.before = newest.as_i64().unwrap_or(0);
         self.machine.done(&format!(
             "rm -f /tmp/work*; ( {line} > /tmp/work 2>&1; echo $? > /tmp/work.code ) & true"
         ))?;
@@ -334,6 +342,9 @@ impl Bench {
         let mut last = Value::Null;
         self.until(stage, 120, |bench| {
             last = bench.json("job list")?["items"][0].take();
+            if last["id"].as_i64() <= Some(bench.before) {
+                return Ok(false);
+            }
             ensure!(last["finished_at"].is_null(), "it ended before: {last}");
             let progress = &last["progress"];
             Ok(progress["stage"] == stage && progress["done"].as_u64() > Some(bytes))
@@ -346,7 +357,9 @@ impl Bench {
         self.until("the work ends", 180, |bench| {
             Ok(bench.machine.run("test -s /tmp/work.code")?.code == 0)
         })?;
-        Ok(self.json("job list")?["items"][0].take())
+        let job = self.json("job list")?["items"][0].take();
+        ensure!(job["id"].as_i64() > Some(self.before), "no job was begun");
+        Ok(job)
     }
 }
 
@@ -647,14 +660,17 @@ fn changed_medium(bench: &mut Bench) -> Result<()> {
 }
 
 fn changed_while_writing(bench: &mut Bench) -> Result<()> {
-    let (first, file) = bench.card(&SLOW)?;
+    let (first, file) = bench.card(&Medium::default())?;
     let (second, other) = bench.card(&Medium::default())?;
     bench.machine.plug_many("many", "3", &[&first])?;
     bench.bind(5, "3", 0)?;
     bench.wait_for(5, "a card", |card| card["occupant"] == "blank")?;
     let label = bench.label(5)?;
-    bench.begin_work(&format!("duplicarium write quay-01 --slot 5 --yes {label}"))?;
-    bench.wait_for_stage("writing", 8 << 20)?;
+    // Every byte of it, so that there is time to change it.
+    bench.begin_work(&format!(
+        "duplicarium card check --full --slot 5 --yes {label}"
+    ))?;
+    bench.wait_for_stage("writing", 32 << 20)?;
     bench.machine.take_out("many-0")?;
     bench.machine.put_in("many-0", &second)?;
     let job = bench.end_of_work()?;

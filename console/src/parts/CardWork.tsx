@@ -1,0 +1,146 @@
+// Work on a card itself: check it, clear it, give it back what a check that was cut off had found.
+import { useMutation } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { useState } from "react";
+
+import { type CardPlan, type Job, post, requestKey } from "../api/client";
+import { ConfirmByLabel } from "./Confirm";
+import { JobView } from "./JobView";
+import { Size, span } from "./text";
+import { Button, Facts, Failure, Label, Notice } from "./ui";
+
+const WORK: [string, string, string][] = [
+    ["quick-check", "Check it quickly", "a minute or less; finds most forged cards, gives back what is on it, proves nothing"],
+    ["full-check", "Check every byte", "writes and reads all of it; the only check that proves a card, and nothing on it is left"],
+    ["clear-tables", "Clear its tables", "nothing is found on it any more; its data could still be read"],
+    ["clear-all", "Clear all of it", "every byte reads as zero"],
+    ["clear-volume", "Back to ordinary use", "one empty volume that any computer opens"],
+];
+const PUT_BACK: [string, string, string] = [
+    "put-back",
+    "Give back what was on it",
+    "a check was cut off; what it had found on the card is kept here",
+];
+
+export function CardWork({ slot, unfinished, disabled }: { slot: number; unfinished: boolean; disabled: boolean }) {
+    const [open, setOpen] = useState(false);
+    return (
+        <Dialog.Root open={open} onOpenChange={setOpen}>
+            <Dialog.Trigger asChild>
+                <Button disabled={disabled}>Check or clear…</Button>
+            </Dialog.Trigger>
+            <Dialog.Portal>
+                <Dialog.Overlay className="fixed inset-0 bg-black/40" />
+                <Dialog.Content
+                    aria-describedby={undefined}
+                    onInteractOutside={(event) => {
+                        event.preventDefault();
+                    }}
+                    className="fixed top-1/2 left-1/2 max-h-[92vh] w-[42rem] max-w-[95vw] -translate-x-1/2 -translate-y-1/2 overflow-y-auto rounded-sm border border-ink bg-sheet p-5"
+                >
+                    <Dialog.Title className="mb-3 text-lg font-semibold">The card in slot {slot} itself</Dialog.Title>
+                    {open && <Steps slot={slot} unfinished={unfinished} />}
+                    <Dialog.Close asChild>
+                        <Button className="mt-4">Close</Button>
+                    </Dialog.Close>
+                </Dialog.Content>
+            </Dialog.Portal>
+        </Dialog.Root>
+    );
+}
+
+function Steps({ slot, unfinished }: { slot: number; unfinished: boolean }) {
+    const [work, setWork] = useState(unfinished ? "put-back" : "quick-check");
+    const plan = useMutation({ mutationFn: (wanted: string) => post<CardPlan>("card-plans", { slot, work: wanted }) });
+    const confirm = useMutation({
+        mutationFn: ({ id, card }: { id: string; card: string }) => post<Job>(`plans/${id}/confirm`, { card }, requestKey()),
+        // A label that is not this card's voids the plan.
+        onError: () => {
+            plan.reset();
+        },
+    });
+    if (confirm.data !== undefined) return <JobView id={confirm.data.id} />;
+    return (
+        <div className="grid gap-4">
+            <fieldset className="grid gap-2 text-sm" disabled={plan.isPending}>
+                <legend className="sr-only">What to do with it</legend>
+                {[...(unfinished ? [PUT_BACK] : []), ...WORK].map(([value, text, more]) => (
+                    <label key={value} className="grid grid-cols-[1.2rem_minmax(0,1fr)] items-baseline">
+                        <input
+                            type="radio"
+                            name="work"
+                            checked={work === value}
+                            onChange={() => {
+                                setWork(value);
+                                plan.reset();
+                                confirm.reset();
+                            }}
+                        />
+                        <span>
+                            <span className="font-semibold">{text}</span> <span className="text-faded">{more}</span>
+                        </span>
+                    </label>
+                ))}
+            </fieldset>
+            <div>
+                <Button
+                    look={plan.data === undefined ? "main" : "plain"}
+                    disabled={plan.isPending}
+                    onClick={() => {
+                        confirm.reset();
+                        plan.mutate(work);
+                    }}
+                >
+                    Show the plan
+                </Button>
+            </div>
+            <Failure error={plan.error ?? confirm.error} />
+            {plan.data !== undefined && (
+                <>
+                    <PlanView plan={plan.data} />
+                    <ConfirmByLabel
+                        word={plan.data.lost.length > 0 ? "Do it, and lose that" : "Do it"}
+                        disabled={confirm.isPending}
+                        confirm={(card) => {
+                            confirm.mutate({ id: plan.data.id, card });
+                        }}
+                    />
+                </>
+            )}
+        </div>
+    );
+}
+
+function PlanView({ plan }: { plan: CardPlan }) {
+    return (
+        <div className="grid gap-3" data-plan={plan.card}>
+            <Facts
+                rows={[
+                    [
+                        "card",
+                        <span key="card">
+                            <Label>{plan.card}</Label>, <Size bytes={plan.card_size} />
+                        </span>,
+                    ],
+                    ["holds now", plan.card_holds],
+                    ["does", plan.does],
+                    ["takes", `about ${span(plan.seconds)}`],
+                ]}
+            />
+            {plan.lost.length === 0 ? (
+                <Notice tone="moss">Nothing is lost.</Notice>
+            ) : (
+                plan.lost.map((lost) => (
+                    <Notice key={lost} tone="oxide">
+                        <span className="font-semibold">Lost:</span> {lost}
+                    </Notice>
+                ))
+            )}
+            {plan.cautions.map((caution) => (
+                <Notice key={caution} tone="ochre">
+                    {caution}
+                </Notice>
+            ))}
+        </div>
+    );
+}
