@@ -157,6 +157,18 @@ impl Records {
         Ok(true)
     }
 
+    /// Keeps why a card is mistrusted from now on.
+    pub async fn mistrust_card(&self, card: &str, why: &str) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update cards set suspicion = $2 where label = $1",
+            card,
+            why
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
     /// Binds a label to a card that does not say it itself: it is known by its edges from now on, and what was
     /// recorded as being on it is not there.
     pub async fn relabel_card(&self, card: i64, edges: &[u8; 32]) -> Result<(), RecordError> {

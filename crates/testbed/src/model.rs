@@ -2,7 +2,7 @@
 //! read off the medium itself, with the system's own tools; after every step what the service says
 //! of cards, devices, releases and backups must agree with it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::path::Path;
 use std::process::Command;
@@ -171,6 +171,8 @@ pub struct Model {
     imports: u64,
     withdrawn: bool,
     played: Played,
+    /// Cards that failed while they were written or read: the records must say that they are mistrusted.
+    mistrusted: BTreeSet<&'static str>,
     /// The slot whose card has a bad region: it may not be readable where its stamp lies.
     bad: Option<u32>,
     what: String,
@@ -228,6 +230,7 @@ impl Model {
             imports: 0,
             withdrawn: false,
             played: Played::default(),
+            mistrusted: BTreeSet::new(),
             bad: None,
             what: format!("seed {seed}"),
             done: Vec::new(),
@@ -397,6 +400,31 @@ impl Model {
     }
 
     async fn plan_of(&mut self, new: &NewPlan) -> Option<api::Plan> {
+        let card = self.slots[&new.slot];
+        if let Some(label) = self
+            .labels
+            .get(card)
+            .filter(|_| self.mistrusted.contains(card))
+        {
+            // Refused until somebody says that it is good; its fault was taken from it since.
+            let refused = self.client.plan(new).await;
+            let code = match &refused {
+                Err(ClientError::Refused(problem)) => problem.code.as_str(),
+                _ => "none",
+            };
+            assert_ne!(
+                code, "none",
+                "{}: a mistrusted card is planned for",
+                self.what
+            );
+            let trusted = api::CardChange {
+                state: Some("trusted".into()),
+                ..api::CardChange::default()
+            };
+            let told = self.client.tell_card(label, &trusted).await;
+            told.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+            self.mistrusted.remove(card);
+        }
         match self.client.plan(new).await {
             Ok(plan) => {
                 let card = self.slots[&new.slot];
@@ -517,6 +545,7 @@ impl Model {
             };
             assert_eq!(after, expected, "{}: said to be done", self.what);
         } else {
+            self.blame(card, &ended);
             let told = ended.error.clone().unwrap_or_default();
             let unfinished = after == Medium::Unfinished { job: job.id };
             let honest = after == before
@@ -533,6 +562,14 @@ impl Model {
         if after != before || ended.state == "done" {
             let seq = self.last.values().map(|(seq, _)| *seq).max().unwrap_or(0) + 1;
             self.last.insert(card, (seq, device));
+        }
+    }
+
+    /// A card that was itself to blame is mistrusted.
+    fn blame(&mut self, card: &'static str, ended: &api::Job) {
+        let code = ended.error_code.as_deref();
+        if matches!(code, Some("verify-failed" | "card-lies" | "card-failed")) {
+            self.mistrusted.insert(card);
         }
     }
 
@@ -556,6 +593,7 @@ impl Model {
         self.mend(card, slot, fate);
         self.settle().await;
         assert_eq!(self.medium(card), before, "{}: it was only read", self.what);
+        self.blame(card, &ended);
         if ended.state == "done" {
             self.played.done += 1;
             let name = ended.result.as_ref().and_then(|one| one["backup"].as_str());
@@ -840,6 +878,9 @@ impl Model {
                 let passing = newest.is_some_and(|one| one.state == "in doubt");
                 let words = format!("{card} is {medium:?}, and {label} is said to be {said:?}");
                 return Err(Wrong { words, passing });
+            }
+            if self.mistrusted.contains(card) && found.card.suspicion.is_none() {
+                return Err(Wrong::lasting(format!("{label} failed and is trusted")));
             }
             let whose = self.last.get(card).and_then(|(_, device)| device.clone());
             if found.card.device != whose {

@@ -6,7 +6,7 @@ use std::fs::File;
 use std::os::unix::fs::FileExt;
 use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Arc, Mutex, MutexGuard, RwLock};
 use std::time::{Duration, Instant};
 
 use cardwork::{Access, CardError, CardIo, Insertion, Medium, Place, Slot};
@@ -135,6 +135,7 @@ impl Slot for BlockSlot {
             sequence: insertion.number,
             computer: self.computer.clone(),
             name: disk.name,
+            gone: RwLock::default(),
             spare: Mutex::default(),
             rescan: Rescan {
                 node: disk.node,
@@ -258,6 +259,10 @@ struct BlockCard {
     sequence: u64,
     computer: Computer,
     name: String,
+    /// Whether the medium was found to be another. Held for reading by whoever reads or writes, and alone by
+    /// whoever makes the kernel look: it refuses all access to a medium that was changed until somebody has
+    /// it look, and what was on its way then would land on the new one.
+    gone: RwLock<bool>,
     /// Buffers of earlier accesses.
     spare: Mutex<Vec<Aligned>>,
     /// Behind the device, so that it is closed then.
@@ -275,21 +280,47 @@ impl BlockCard {
         }
     }
 
-    fn failed(&self, op: &'static str, offset: u64, error: &std::io::Error) -> CardError {
-        let raw = error.raw_os_error().map(Errno::from_raw_os_error);
-        match raw {
+    /// Reads or writes, if the medium is still the one that was opened.
+    fn access<T>(
+        &self,
+        op: &'static str,
+        offset: u64,
+        access: impl FnOnce() -> std::io::Result<T>,
+    ) -> Result<T, CardError> {
+        let error = {
+            let gone = self.gone.read().unwrap_or_else(|e| e.into_inner());
+            if *gone {
+                return Err(CardError::Gone);
+            }
+            self.is_there()?;
+            match access() {
+                Ok(done) => return Ok(done),
+                Err(error) => error,
+            }
+        };
+        Err(match error.raw_os_error().map(Errno::from_raw_os_error) {
             Some(Errno::NODEV | Errno::NXIO | Errno::NOMEDIUM | Errno::SHUTDOWN) => CardError::Gone,
             Some(Errno::ROFS | Errno::PERM | Errno::ACCESS) => CardError::Locked,
-            // A card that was pulled looks like one that fails; only the kernel's count tells.
-            _ => match self.is_there() {
-                Err(gone) => gone,
-                Ok(()) => CardError::Failed {
-                    op,
-                    offset,
-                    detail: error.to_string(),
-                },
+            // A card that was changed looks like one that fails; only the kernel can tell.
+            _ if self.was_changed() => CardError::Gone,
+            _ => CardError::Failed {
+                op,
+                offset,
+                detail: error.to_string(),
             },
+        })
+    }
+
+    /// Makes the kernel look at the medium, while nobody reads or writes.
+    fn was_changed(&self) -> bool {
+        let mut gone = self.gone.write().unwrap_or_else(|e| e.into_inner());
+        if !*gone {
+            let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC;
+            let looked = open(&self.rescan.node, flags, Mode::empty());
+            *gone = matches!(looked, Err(Errno::NOMEDIUM | Errno::NXIO | Errno::NODEV))
+                || self.is_there().is_err();
         }
+        *gone
     }
 
     fn check(&self, op: &'static str, offset: u64, len: usize) -> Result<(), CardError> {
@@ -303,7 +334,7 @@ impl BlockCard {
                 detail: format!("the card ends at byte {}", self.size),
             });
         }
-        self.is_there()
+        Ok(())
     }
 
     fn buffer(&self, len: usize) -> Aligned {
@@ -330,16 +361,12 @@ impl BlockCard {
     }
 
     fn read_blocks(&self, offset: u64, buf: &mut [u8]) -> Result<(), CardError> {
-        self.file
-            .read_exact_at(buf, offset)
-            .map_err(|e| self.failed("reading", offset, &e))
+        self.access("reading", offset, || self.file.read_exact_at(buf, offset))
     }
 
     fn write_blocks(&self, offset: u64, data: &[u8]) -> Result<(), CardError> {
         self.rescan.touched.store(true, Ordering::Relaxed);
-        self.file
-            .write_all_at(data, offset)
-            .map_err(|e| self.failed("writing", offset, &e))
+        self.access("writing", offset, || self.file.write_all_at(data, offset))
     }
 }
 
@@ -394,9 +421,7 @@ impl CardIo for BlockCard {
     }
 
     fn flush(&self) -> Result<(), CardError> {
-        self.file
-            .sync_all()
-            .map_err(|e| self.failed("flushing", 0, &e))?;
+        self.access("flushing", 0, || self.file.sync_all())?;
         self.is_there()
     }
 
@@ -412,11 +437,14 @@ impl CardIo for BlockCard {
         self.rescan.touched.store(true, Ordering::Relaxed);
         // Of a block device: reads as zero afterwards, or is refused.
         let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
-        match fallocate(&self.file, flags, offset, len) {
-            Ok(()) => Ok(true),
-            Err(Errno::OPNOTSUPP | Errno::INVAL | Errno::NOSYS) => Ok(false),
-            Err(e) => Err(self.failed("discarding", offset, &e.into())),
-        }
+        let discarded = self.access("discarding", offset, || {
+            match fallocate(&self.file, flags, offset, len) {
+                Ok(()) => Ok(true),
+                Err(Errno::OPNOTSUPP | Errno::INVAL | Errno::NOSYS) => Ok(false),
+                Err(e) => Err(e.into()),
+            }
+        });
+        discarded
     }
 }
 

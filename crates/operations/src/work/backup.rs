@@ -79,13 +79,13 @@ pub fn take_backup(
             } else {
                 work.left_behind(ingest.abandon());
             }
-            return Err(explain(error, order));
+            return Err(failed(work, error, order));
         }
     };
     let (manifest, _, growth) = work.stored(ingest.finish(card.size()))?;
     if let Err(error) = read_again(card.as_ref(), &map, &digests, &work.progress) {
         work.left_behind(growth.segments);
-        return Err(explain(error, order));
+        return Err(failed(work, error, order));
     }
     work.progress.begin(Stage::Finishing, 0);
 
@@ -137,6 +137,21 @@ async fn backup_name(work: &Work, order: &BackupOrder) -> Result<String, RecordE
     let mut names =
         std::iter::once(plain.clone()).chain((2..).map(|number| format!("{plain}.{number}")));
     Ok(names.find(|name| !taken.contains(name)).unwrap_or(plain))
+}
+
+/// A card that fails while it is only read is mistrusted as well.
+fn failed(work: &Work, error: WriteError, order: &BackupOrder) -> Refusal {
+    let error = explain(error, order);
+    let what = match error.code {
+        "verify-failed" => "gave other bytes the second time",
+        "card-failed" => "reported errors",
+        _ => return error,
+    };
+    let why = format!("it {what} while it was read for a backup");
+    match work.record(|| work.records().mistrust_card(&order.card, &why)) {
+        Ok(()) => error,
+        Err(other) => other,
+    }
 }
 
 fn explain(error: WriteError, order: &BackupOrder) -> Refusal {
