@@ -1,8 +1,9 @@
 // The bench: slots as they stand on the table, what is in each, what can be done with it.
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
+import type { FormEvent } from "react";
 
-import { type CardDetail, type Job, type Slot, get, post, requestKey } from "../api/client";
+import { type CardDetail, type Job, type Slot, get, post, put, requestKey } from "../api/client";
 import { useSlots } from "../api/live";
 import { CardWork } from "../parts/CardWork";
 import { Down } from "../parts/Hands";
@@ -10,7 +11,7 @@ import { JobView } from "../parts/JobView";
 import { Readers } from "../parts/Readers";
 import { mean } from "../parts/speed";
 import { Size, When, size } from "../parts/text";
-import { Button, Empty, Failure, Label, Page, State } from "../parts/ui";
+import { Button, Empty, FIELD, Failure, Label, Notice, Page, State } from "../parts/ui";
 import { WriteDialog } from "../parts/WriteDialog";
 
 export function Bench() {
@@ -82,13 +83,19 @@ function SlotView({ slot }: { slot: Slot }) {
                 <>
                     <CardDrawn slot={slot} />
                     <div className="mt-3 grid min-h-36 flex-1 content-start gap-2">
+                        {card.twin != null && (
+                            <Notice tone="oxide">
+                                The card in slot {card.twin} says that it is {card.label} as well: one is a copy. Pull one of them.
+                            </Notice>
+                        )}
+                        {card.label == null && card.occupant === "foreign" && !busy && <ThisIs slot={slot.number} />}
                         {shown === undefined && failed === undefined && known !== undefined && <Known detail={known} />}
                         {shown !== undefined && shown !== failed && <JobView id={shown} compact />}
                         {failed !== undefined && <Failed job={failed} />}
                         <Failure error={backup.error ?? drift.error ?? release.error} />
                     </div>
                     <div className="mt-3 flex flex-wrap gap-2">
-                        <WriteDialog slot={slot.number} disabled={busy || barred || card.locked || card.in_use != null} />
+                        <WriteDialog slot={slot.number} disabled={busy || barred || card.locked || card.in_use != null || card.twin != null} />
                         <Button
                             disabled={busy || backup.isPending || card.in_use != null || ["blank", "empty", "unfinished"].includes(card.occupant)}
                             onClick={() => {
@@ -127,6 +134,32 @@ function SlotView({ slot }: { slot: Slot }) {
                 </>
             )}
         </section>
+    );
+}
+
+/** A card that lost its stamp gets the label back that stands on its sticker. */
+function ThisIs({ slot }: { slot: number }) {
+    const attach = useMutation({ mutationFn: (card: string) => put<Slot[]>(`slots/${String(slot)}/label`, { card }) });
+    return (
+        <form
+            className="grid gap-2 text-sm"
+            onSubmit={(event: FormEvent<HTMLFormElement>) => {
+                event.preventDefault();
+                const card = new FormData(event.currentTarget).get("card");
+                attach.mutate(typeof card === "string" ? card.trim() : "");
+            }}
+        >
+            <label className="flex items-center gap-2">
+                Its sticker says
+                <input name="card" required placeholder="C-0000" autoComplete="off" className={`${FIELD} w-24 font-mono`} />
+            </label>
+            <div>
+                <Button type="submit" disabled={attach.isPending}>
+                    It is this card
+                </Button>
+            </div>
+            <Failure error={attach.error} />
+        </form>
     );
 }
 

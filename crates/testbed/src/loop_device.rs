@@ -32,11 +32,16 @@ pub fn run(program: &str, words: &[&str]) -> Result<String, String> {
 impl LoopDevice {
     /// One with blocks of so many bytes. Nothing, with the reason printed, where there are none.
     pub fn find(block: u32) -> Option<Self> {
+        Self::find_in(block, &std::env::temp_dir())
+    }
+
+    /// The same, with its cards in a folder of this one.
+    pub fn find_in(block: u32, place: &Path) -> Option<Self> {
         // Between two cards the device is free for anybody: those who use one take turns.
         let turn =
             File::create(std::env::temp_dir().join("duplicarium-loop-devices.lock")).unwrap();
         rustix::fs::flock(&turn, rustix::fs::FlockOperation::LockExclusive).unwrap();
-        let folder = tempfile::tempdir().unwrap();
+        let folder = tempfile::tempdir_in(place).unwrap();
         let probe = folder.path().join("probe");
         File::create(&probe).unwrap().set_len(1 << 20).unwrap();
         match run("losetup", &["-f", "--show", probe.to_str().unwrap()]) {

@@ -51,6 +51,7 @@ impl Slots {
         };
         match identified.await {
             Ok(label) => Ok(Found {
+                says_so: label.is_some() && claimed(&contents) == label.as_deref(),
                 contents,
                 bound,
                 label,

@@ -59,6 +59,8 @@ pub struct Found {
     pub bound: Bound,
     /// Label, if the card is one of ours or was labelled before.
     pub label: Option<String>,
+    /// Whether the card says itself that it has this label. Else it is taken for it by how it looks.
+    pub says_so: bool,
 }
 
 /// The slots of the bench: as they were seen last, and which jobs work on them.
@@ -199,6 +201,7 @@ impl Slots {
             seen.medium = medium;
             seen.found = found;
         }
+        state.prefer_who_says_so();
     }
 
     /// Asks the records what failed in the slots and was not seen yet. Where they do not answer, what
@@ -329,11 +332,36 @@ impl Slots {
 
 impl State {
     fn twin(&self, slot: u32, label: &str) -> Option<u32> {
-        let same = |seen: &&Seen| {
+        let says = |seen: &Seen| {
             let found = seen.found.as_ref().and_then(|found| found.as_ref().ok());
-            seen.number != slot && found.is_some_and(|found| found.label.as_deref() == Some(label))
+            found.is_some_and(|found| found.says_so && found.label.as_deref() == Some(label))
         };
-        self.seen.iter().find(same).map(|seen| seen.number)
+        let mut saying = self.seen.iter().filter(|seen| says(seen));
+        let own = self
+            .seen
+            .iter()
+            .any(|seen| seen.number == slot && says(seen));
+        saying
+            .find(|seen| own && seen.number != slot)
+            .map(|seen| seen.number)
+    }
+
+    /// A card that says itself who it is goes before those that were only taken for it.
+    fn prefer_who_says_so(&mut self) {
+        let saying: Vec<_> = self
+            .seen
+            .iter()
+            .filter_map(|seen| seen.found.as_ref()?.as_ref().ok())
+            .filter(|found| found.says_so)
+            .filter_map(|found| found.label.clone())
+            .collect();
+        for seen in &mut self.seen {
+            if let Some(Ok(found)) = &mut seen.found
+                && !found.says_so
+            {
+                found.label = found.label.take().filter(|label| !saying.contains(label));
+            }
+        }
     }
 
     fn view(&self, seen: &Seen) -> api::Slot {

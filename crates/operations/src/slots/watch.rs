@@ -115,6 +115,7 @@ impl Slots {
                     {
                         place.found = Some(found);
                     }
+                    state.prefer_who_says_so();
                 }
                 slots.tell();
             });

@@ -2,6 +2,7 @@
 //! JSON in target/bench.json. `bench thousands` measures only what a team with thousands of devices waits for,
 //! `bench cards` only what a card does.
 
+mod readers;
 mod thousands;
 
 use std::fs::File;
@@ -71,7 +72,7 @@ fn main() -> Result<()> {
     let vault = runtime.block_on(Vault::open(Arc::new(store), Arc::new(Keys::new([7; 32]))))?;
     drop(guard);
     if std::env::args().nth(1).as_deref() == Some("cards") {
-        return report(&card_rows(&bed, &vault, &image)?);
+        return report(&card_rows(&bed, &vault, &image, dir.path())?);
     }
     let mut rows = compose_rows(
         &vault,
@@ -93,7 +94,7 @@ fn main() -> Result<()> {
             "compose over 8 GB, grown to 32 GB, no flex_bg, touched",
         ],
     )?);
-    rows.extend(card_rows(&bed, &vault, &image)?);
+    rows.extend(card_rows(&bed, &vault, &image, dir.path())?);
     rows.extend(import_rows(&bed, dir.path(), &image)?);
     rows.push(compare_row(&bed, dir.path())?);
     drop(bed);
@@ -321,14 +322,17 @@ fn plain(card: &dyn CardIo, image: &Path, bytes: u64) -> Result<(f64, f64)> {
     Ok((copy, begun.elapsed().as_secs_f64()))
 }
 
-fn card_rows(bed: &Testbed, vault: &Arc<Vault>, image: &Path) -> Result<Vec<Row>> {
+fn card_rows(bed: &Testbed, vault: &Arc<Vault>, image: &Path, dir: &Path) -> Result<Vec<Row>> {
     let manifest = Arc::new(take_in(vault, image)?);
     let map = manifest.map();
-    let disk = ManifestDisk::new(vault.clone(), manifest);
+    let disk = ManifestDisk::new(vault.clone(), manifest.clone());
     let needed = map.total(ByteKind::Data) + map.total(ByteKind::Zero);
     let limited = card(bed, "limited", &["--rate", "90MB"])?;
     let (writing, verifying, written) = timed_write(limited.as_ref(), &disk, &map)?;
     let (copy, read) = plain(limited.as_ref(), image, needed)?;
+    let swift = card(bed, "swift", &["--rate", "300MB"])?;
+    let (swift_writing, swift_verifying, _) = timed_write(swift.as_ref(), &disk, &map)?;
+    let (swift_copy, swift_read) = plain(swift.as_ref(), image, needed)?;
     let free = card(bed, "free", &[])?;
     let (fast_writing, fast_verifying, _) = timed_write(free.as_ref(), &disk, &map)?;
     let (fast_copy, fast_read) = plain(free.as_ref(), image, needed)?;
@@ -338,7 +342,7 @@ fn card_rows(bed: &Testbed, vault: &Arc<Vault>, image: &Path) -> Result<Vec<Row>
         unit: "ratio",
         bar,
     };
-    Ok(vec![
+    let mut rows = vec![
         ratio(
             "write, bytes put on the card against data and zero",
             written as f64 / needed as f64,
@@ -364,7 +368,20 @@ fn card_rows(bed: &Testbed, vault: &Arc<Vault>, image: &Path) -> Result<Vec<Row>
             fast_verifying / fast_read,
             None,
         ),
-    ])
+        ratio(
+            "write at 300 MB/s against a plain synced copy",
+            swift_writing / swift_copy,
+            Some(1.1),
+        ),
+        ratio(
+            "verify at 300 MB/s against a plain read",
+            swift_verifying / swift_read,
+            Some(1.1),
+        ),
+    ];
+    let open = || ManifestDisk::new(vault.clone(), manifest.clone());
+    rows.extend(readers::rows(dir, &open, &map, image)?);
+    Ok(rows)
 }
 
 /// Two releases of an ordinary Linux root that differ in one file, compared by the service.

@@ -683,8 +683,9 @@ fn changed_while_writing(bench: &mut Bench) -> Result<()> {
         says_unfinished(&file)?,
         "the card that was taken out does not say that it is unfinished"
     );
+    // It may be known by its edges, but not as the one that was taken out.
     bench.wait_for(5, "the other is seen", |card| {
-        card["occupant"] == "blank" && card["label"].is_null()
+        card["occupant"] == "blank" && card["label"] != label
     })
 }
 
@@ -743,7 +744,7 @@ fn mounted(bench: &mut Bench) -> Result<()> {
 }
 
 fn lives_on(bench: &mut Bench) -> Result<()> {
-    bench.ready(&Medium::default())?;
+    let (name, _) = bench.ready(&Medium::default())?;
     let node = bench.disk("1", 0)?["node"]
         .as_str()
         .context("node")?
@@ -762,6 +763,14 @@ fn lives_on(bench: &mut Bench) -> Result<()> {
     bench
         .machine
         .done(&format!("swapoff {node} && mkfs.ext4 -q -F {node}"))?;
+    // A card is looked at once for each insertion.
+    bench.machine.pull("one")?;
+    bench.machine.plug("one", "1", &name, "GULL-1")?;
+    bench.wait_for(3, "it is seen", |card| card["occupant"] == "foreign")?;
+    let node = bench.disk("1", 0)?["node"]
+        .as_str()
+        .context("node")?
+        .to_owned();
     bench.machine.done(&format!(
         "mkdir -p /tmp/hidden; unshare -m sh -c 'mount {node} /tmp/hidden; sleep 1000' > /dev/null 2>&1 & sleep 3; true"
     ))?;

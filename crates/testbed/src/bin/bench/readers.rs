@@ -1,0 +1,254 @@
+//! What several cards at once cost, a real block device against the system's own copy, and a quick check.
+
+use std::fs::File;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, Result};
+use cardwork::check::{Keep, Kept, quick};
+use cardwork::{Access, CardError, CardIo, Mark, Options, Progress, Slot, write};
+use imagecraft::{ByteKind, Map};
+use testbed::loop_device::LoopDevice;
+use time::OffsetDateTime;
+use vault::ManifestDisk;
+
+use crate::{Row, median, shell, timed_write};
+
+/// A card in a file, no faster than its rate.
+struct Limited {
+    file: File,
+    size: u64,
+    rate: f64,
+    ready: Mutex<Instant>,
+}
+
+impl Limited {
+    fn new(dir: &Path, name: &str, size: u64, rate: f64) -> Result<Self> {
+        let file = File::options()
+            .read(true)
+            .write(true)
+            .create(true)
+            .truncate(true)
+            .open(dir.join(name))?;
+        file.set_len(size)?;
+        Ok(Self {
+            file,
+            size,
+            rate,
+            ready: Mutex::new(Instant::now()),
+        })
+    }
+
+    /// Waits as long as the card takes for so many bytes, behind whatever it is at already.
+    fn take(&self, bytes: usize) {
+        let until = {
+            let mut ready = self.ready.lock().unwrap_or_else(|e| e.into_inner());
+            *ready =
+                (*ready).max(Instant::now()) + Duration::from_secs_f64(bytes as f64 / self.rate);
+            *ready
+        };
+        std::thread::sleep(until.saturating_duration_since(Instant::now()));
+    }
+
+    fn failed(error: &std::io::Error) -> CardError {
+        CardError::Reader(error.to_string())
+    }
+}
+
+impl CardIo for Limited {
+    fn size(&self) -> u64 {
+        self.size
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), CardError> {
+        self.take(buf.len());
+        let read = self.file.read_exact_at(buf, offset);
+        read.map_err(|e| Self::failed(&e))
+    }
+
+    fn write_at(&self, offset: u64, data: &[u8]) -> Result<(), CardError> {
+        self.take(data.len());
+        let written = self.file.write_all_at(data, offset);
+        written.map_err(|e| Self::failed(&e))
+    }
+
+    fn flush(&self) -> Result<(), CardError> {
+        Ok(())
+    }
+}
+
+fn mark() -> Mark {
+    Mark {
+        format: 1,
+        card: "C-0001".into(),
+        job: 1,
+        began: OffsetDateTime::UNIX_EPOCH,
+    }
+}
+
+/// Seconds that this process has spent computing.
+fn computed() -> Result<f64> {
+    let stat = std::fs::read_to_string("/proc/self/stat")?;
+    let behind = stat.rsplit(')').next().context("stat")?;
+    let mut fields = behind.split_whitespace().skip(11);
+    let mut ticks = || fields.next().and_then(|ticks| ticks.parse::<f64>().ok());
+    // In hundredths of a second, on every Linux.
+    Ok((ticks().context("utime")? + ticks().context("stime")?) / 100.0)
+}
+
+#[derive(Default)]
+struct Memory(Vec<(u64, Vec<u8>)>);
+
+impl Keep for Memory {
+    fn save(&mut self, offset: u64, bytes: &[u8]) -> Result<(), String> {
+        self.0.push((offset, bytes.to_vec()));
+        Ok(())
+    }
+
+    fn settle(&mut self) -> Result<(), String> {
+        Ok(())
+    }
+}
+
+impl Kept for Memory {
+    fn len(&self) -> usize {
+        self.0.len()
+    }
+
+    fn bytes(&self) -> u64 {
+        self.0.iter().map(|(_, bytes)| bytes.len() as u64).sum()
+    }
+
+    fn place(&self, number: usize) -> Result<(u64, Vec<u8>), String> {
+        Ok(self.0[number].clone())
+    }
+}
+
+/// Eight cards of 20 MB/s each beside one of them: each gets content of its own reading.
+fn many(dir: &Path, open: &dyn Fn() -> ManifestDisk, map: &Map) -> Result<[Row; 2]> {
+    let size = 1_003_487_232;
+    let run = |cards: usize| -> Result<(f64, f64)> {
+        let cards: Vec<_> = (0..cards)
+            .map(|card| Limited::new(dir, &format!("many-{card}"), size, 20e6))
+            .collect::<Result<_>>()?;
+        let disks: Vec<_> = cards.iter().map(|_| open()).collect();
+        let (begun, before) = (Instant::now(), computed()?);
+        std::thread::scope(|scope| {
+            for (card, disk) in cards.iter().zip(&disks) {
+                scope.spawn(move || {
+                    write(
+                        card,
+                        disk,
+                        map,
+                        &mark(),
+                        Options::default(),
+                        &Progress::default(),
+                    )
+                });
+            }
+        });
+        let took = begun.elapsed().as_secs_f64();
+        Ok((took, (computed()? - before) / took))
+    };
+    let (one, _) = run(1)?;
+    let (eight, cores) = run(8)?;
+    Ok([
+        Row {
+            name: "eight cards at 20 MB/s each against one",
+            value: eight / one,
+            unit: "ratio",
+            bar: Some(1.1),
+        },
+        Row {
+            name: "processors that eight cards at 20 MB/s take",
+            value: cores,
+            unit: "cores",
+            bar: Some(1.0),
+        },
+    ])
+}
+
+/// A loop device, written and read past the caches by us and by the system's own copy.
+fn block_device(dir: &Path, disk: &ManifestDisk, map: &Map, image: &Path) -> Result<Vec<Row>> {
+    let Some(mut device) = LoopDevice::find_in(512, dir) else {
+        return Ok(Vec::new());
+    };
+    device.attach(1_003_487_232, false);
+    let slot = device.slot();
+    let medium = slot.medium()?.context("the loop device")?;
+    let mib = (map.total(ByteKind::Data) + map.total(ByteKind::Zero)) >> 20;
+    let node = device.node();
+    let (mut writes, mut reads) = (Vec::new(), Vec::new());
+    for _ in 0..3 {
+        let card = slot.open(&medium.insertion, Access::Hold)?;
+        let (writing, verifying, _) = timed_write(card.as_ref(), disk, map)?;
+        drop(card);
+        let copy = shell(&format!(
+            "dd if={} of={node} bs=1M count={mib} oflag=direct conv=fsync",
+            image.display()
+        ))?;
+        let read = shell(&format!(
+            "dd if={node} of=/dev/null bs=1M count={mib} iflag=direct"
+        ))?;
+        writes.push(writing / copy);
+        reads.push(verifying / read);
+    }
+    let middle = |all: &mut Vec<f64>| {
+        all.sort_by(f64::total_cmp);
+        all[1]
+    };
+    let row = |name, value| Row {
+        name,
+        value,
+        unit: "ratio",
+        bar: None,
+    };
+    Ok(vec![
+        row(
+            "write to a loop device against dd, direct",
+            middle(&mut writes),
+        ),
+        row(
+            "verify of a loop device against dd, direct",
+            middle(&mut reads),
+        ),
+    ])
+}
+
+pub fn rows(
+    dir: &Path,
+    open: &dyn Fn() -> ManifestDisk,
+    map: &Map,
+    image: &Path,
+) -> Result<Vec<Row>> {
+    let mut rows: Vec<_> = many(dir, open, map)?.into();
+    rows.extend(block_device(dir, &open(), map, image)?);
+    let card = Limited::new(dir, "sixty-four", 64_021_856_256, 90e6)?;
+    let mut report = None;
+    let seconds = median(|| {
+        let begun = Instant::now();
+        report = Some(quick(
+            &card,
+            &mark(),
+            &mut Memory::default(),
+            &Progress::default(),
+        )?);
+        Ok(begun.elapsed().as_secs_f64())
+    })?;
+    let written = report.context("a report")?.written;
+    rows.push(Row {
+        name: "quick check of a 64 GB card, test data",
+        value: written as f64 / f64::from(1 << 20),
+        unit: "MiB",
+        bar: Some(64.0),
+    });
+    rows.push(Row {
+        name: "quick check of a 64 GB card at 90 MB/s",
+        value: seconds,
+        unit: "s",
+        bar: None,
+    });
+    Ok(rows)
+}
