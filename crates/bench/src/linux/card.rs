@@ -437,14 +437,13 @@ impl CardIo for BlockCard {
         self.rescan.touched.store(true, Ordering::Relaxed);
         // Of a block device: reads as zero afterwards, or is refused.
         let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
-        let discarded = self.access("discarding", offset, || {
+        self.access("discarding", offset, || {
             match fallocate(&self.file, flags, offset, len) {
                 Ok(()) => Ok(true),
                 Err(Errno::OPNOTSUPP | Errno::INVAL | Errno::NOSYS) => Ok(false),
                 Err(e) => Err(e.into()),
             }
-        });
-        discarded
+        })
     }
 }
 

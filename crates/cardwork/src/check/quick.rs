@@ -115,10 +115,9 @@ pub fn quick<K: Keep + Kept>(
     };
     let written = tested?;
     let verdict = verdict(&places, &findings, card.size());
-    match (back, verdict) {
-        (Err(error), Verdict::NoSign) => return Err(error),
-        // A card that is known to be faulty cannot be asked to take back what was on it.
-        (_, _) => {}
+    // A card that is known to be faulty cannot be asked to take back what was on it.
+    if verdict == Verdict::NoSign {
+        back?;
     }
     Ok(findings.report(verdict, written))
 }

@@ -32,6 +32,20 @@ async fn main() -> Result<()> {
     bed.put("chalk", 4);
     bed.done(&["write", "tide-north", "--slot", "4", "--yes", "C-0002"]);
 
+    // A card with a history: checked, seen to fail in the field, its device down.
+    bed.put("pumice", 3);
+    let _ = bed.cli(&["card", "check", "--slot", "3", "--yes", "C-0003"]);
+    bed.done(&[
+        "card", "origin", "C-0002", "--brand", "Gull", "--batch", "2026-07", "--price", "9 EUR",
+    ]);
+    bed.done(&[
+        "device",
+        "out",
+        "tide-north",
+        "--reason",
+        "reads the same level all day",
+    ]);
+
     let browser = Browser::start().await?;
     let go = async |page: &str, text: &str| -> Result<()> {
         browser
@@ -57,7 +71,7 @@ async fn main() -> Result<()> {
         .await?;
     browser.find_out("Device", "quay-01").await?;
     browser.press("Show the plan").await?;
-    browser.fill("sticker", "C-0003").await?;
+    browser.fill("sticker", "C-0004").await?;
     browser.press("Overwrite this card").await?;
     browser
         .find("//*[@role='dialog']//*[@role='progressbar'][number(@aria-valuenow) > 35]")
@@ -69,6 +83,7 @@ async fn main() -> Result<()> {
         .await?;
     for (name, page, text) in [
         ("console-device", "devices/quay-01", "verified"),
+        ("console-card", "cards/C-0003", "forged"),
         ("console-devices", "devices", "tide-south"),
         ("console-catalogue", "catalogue", "in the catalogue"),
         (

@@ -3,6 +3,9 @@
 //! On-disk structure: "FAT: General Overview of On-Disk Format", version 1.03, and ECMA-107 for what it
 //! inherits; the partition table is the classic one of four entries.
 
+// Nothing here is read off a disk: all numbers follow from its length, which is bounded first.
+#![allow(clippy::arithmetic_side_effects, reason = "numbers of our own making")]
+
 use crate::{ByteKind, Disk, DiskError, Map};
 
 const SECTOR: u64 = 512;
