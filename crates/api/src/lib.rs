@@ -2,6 +2,7 @@
 
 mod bench;
 mod beside;
+mod cards;
 mod catalogue;
 mod client;
 mod lists;
@@ -9,6 +10,7 @@ mod types;
 
 pub use bench::*;
 pub use beside::{read_sheet, sheet_beside};
+pub use cards::*;
 pub use catalogue::*;
 pub use client::{Client, ClientError};
 pub use lists::*;
