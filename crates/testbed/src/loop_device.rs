@@ -38,8 +38,14 @@ impl LoopDevice {
     /// The same, with its cards in a folder of this one.
     pub fn find_in(block: u32, place: &Path) -> Option<Self> {
         // Between two cards the device is free for anybody: those who use one take turns.
-        let turn =
-            File::create(std::env::temp_dir().join("duplicarium-loop-devices.lock")).unwrap();
+        let turn = std::env::temp_dir().join("duplicarium-loop-devices.lock");
+        let turn = match File::create(&turn) {
+            Ok(turn) => turn,
+            Err(why) => {
+                eprintln!("SKIPPED: {} is somebody else's: {why}", turn.display());
+                return None;
+            }
+        };
         rustix::fs::flock(&turn, rustix::fs::FlockOperation::LockExclusive).unwrap();
         let folder = tempfile::tempdir_in(place).unwrap();
         let probe = folder.path().join("probe");
