@@ -229,7 +229,7 @@ impl Records {
     }
 
     /// The card that was last seen with these edges and was never written since, or may not have
-    /// been. `elsewhere` are cards known to be in slots.
+    /// been. One that is known to carry the mark of work that was cut off does not look like that. `elsewhere` are cards known to be in slots.
     pub async fn unstamped_card(
         &self,
         size: i64,
@@ -238,7 +238,10 @@ impl Records {
     ) -> Result<Option<String>, RecordError> {
         let found = sqlx::query_scalar!(
             r#"select label as "label!" from cards where size = $1 and edges = $2 and not (label = any($3))
-                 and (imprint_state is null or imprint_state = 'in doubt') order by id limit 1"#,
+                 and (imprint_state is null or imprint_state = 'in doubt')
+                 and (unfinished_job is null
+                    or exists (select from jobs j where j.id = unfinished_job and j.state = 'interrupted'))
+               order by id limit 1"#,
             size,
             edges,
             elsewhere
