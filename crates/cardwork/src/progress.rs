@@ -158,7 +158,10 @@ impl Progress {
         // A part is long enough that its speed means something.
         let part = (state.total / PARTS).max(PART);
         let seconds = (now - state.part.0).as_secs_f64();
-        if done - state.part.1 >= part && seconds >= LEAST.as_secs_f64() {
+        let long = done - state.part.1 >= part && seconds >= LEAST.as_secs_f64();
+        // A stage that is over sooner is one part.
+        let whole = state.part.1 == 0 && done == state.total && seconds > 0.0;
+        if long || whole {
             let rate = (done - state.part.1) as f64 / seconds;
             state.part = (now, done);
             let mut curves = self.curves.lock().unwrap_or_else(|e| e.into_inner());
@@ -235,6 +238,9 @@ mod tests {
         let (end, rate) = curves[0].points[0];
         assert_eq!((end, curves[0].points.len()), (5 << 19, 1));
         assert!((1e6..5e7).contains(&rate), "{rate}");
+        progress.begin(Stage::Reading, 1000);
+        progress.advance(1000);
+        assert_eq!(progress.curves()[1].points[0].0, 1000);
         progress.begin(Stage::Verifying, 500);
         assert_eq!(progress.snapshot().done, 0);
     }

@@ -67,7 +67,7 @@ fn a_quick_check_gives_back_what_was_on_the_card_and_finds_forged_ones() {
     assert!(
         card["speeds"]
             .as_array()
-            .is_some_and(|speeds| !speeds.is_empty()),
+            .is_some_and(|speeds| speeds.len() > 1),
         "{card:#}"
     );
     assert_eq!(bed.json(&["slot", "list"])[0]["card"]["device"], "quay-01");
