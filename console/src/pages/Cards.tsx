@@ -173,7 +173,7 @@ function Told({ card }: { card: CardRow }) {
     const said = card.state === "lost" || card.state === "retired";
     const words: [string, string][] = said ? [["found", "It is there again"]] : [["lost", "It is lost"], ["retired", "Retire it"]];
     if (card.state === "held") words.unshift(["free", "It may be used again"]);
-    if (card.suspicion != null) words.unshift(["trusted", "It is good"]);
+    if (card.suspicion != null && card.verdict !== "forged" && card.verdict !== "bad") words.unshift(["trusted", "It is good"]);
     return (
         <form
             className="mt-3 grid gap-3 text-sm"
