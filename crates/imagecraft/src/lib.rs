@@ -1,18 +1,43 @@
 //! Disk images as bytes: read their tables and file systems, map what matters, and compose
 //! the exact content that one card shall hold.
 //!
-//! Everything works in user space on a [`Disk`]: nothing is mounted and no privilege is needed.
-//! Parsers use checked arithmetic and answer hostile input with a typed error.
+//! Everything works in user space on a [`Disk`]: nothing is mounted and no privilege is needed. A
+//! card is composed over an image that stays as it is; only what differs is held in memory:
 //!
 //! ```
-//! use imagecraft::{Disk, MemoryDisk, Overlay};
+//! use imagecraft::compose::{PlacedFile, Recipe, Target, compose};
+//! use imagecraft::fs::fat::empty_volume;
+//! use imagecraft::{Layout, Map, MemoryDisk};
 //!
-//! let base = MemoryDisk::new(1 << 20);
-//! let mut overlay = Overlay::new(&base, 1 << 20);
-//! overlay.write_at(4096, b"hello")?;
-//! assert_eq!(overlay.changed_chunks().collect::<Vec<_>>(), [0]);
-//! # Ok::<(), imagecraft::DiskError>(())
+//! let len = 512 << 20;
+//! let mut image = MemoryDisk::new(len);
+//! empty_volume(&mut image, &mut Map::new(), "TIDE", 0x1234_5678)?;
+//! let map = Layout::read(&image)?.map(&image)?;
+//!
+//! let recipe = Recipe {
+//!     files: vec![PlacedFile::file(Target::Boot, "NET.TXT", "country=NO")],
+//!     ..Recipe::default()
+//! };
+//! let card = compose(image, &map, len, &recipe)?;
+//! assert!(card.disk.changed_chunks().count() < 5);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
+//!
+//! # Errors
+//!
+//! Images are foreign bytes: they are cut short, damaged, or made to do harm. No input makes this crate panic,
+//! run for ever or take memory without bound; numbers out of foreign bytes are checked or saturate, and every
+//! length is bounded before anything is read by it. What cannot be used is answered with an error that says
+//! which structure is wrong and where:
+//!
+//! - [`DiskError`]: the bytes could not be read or written, or are not there yet ([`DiskError::NotYet`]).
+//! - [`LayoutError`], [`table::gpt::GptError`]: no partition table, or one that contradicts itself or the disk.
+//! - [`fs::ext::ExtError`], [`fs::fat::FatError`]: a file system. `Damaged` names its
+//!   [`Structure`](fs::ext::Structure), number and path; `Feature` is what is not handled, which is no damage.
+//! - [`compose::ComposeError`]: a card that cannot be composed; nothing was changed then.
+//! - [`container::ContainerError`]: a packed file.
+//!
+//! What is strange and no obstacle is a [`Finding`] instead: a sentence with a [`Severity`] that people read.
 
 #![cfg_attr(not(test), deny(clippy::arithmetic_side_effects))]
 

@@ -8,7 +8,7 @@ use std::collections::HashSet;
 
 use super::inode::{self, Inode, ROOT};
 use super::superblock::Superblock;
-use super::{Ext, ExtError, damaged};
+use super::{Ext, ExtError, Structure, damaged};
 use crate::Disk;
 use crate::fs::NodeKind;
 use crate::number::{split, times};
@@ -37,11 +37,15 @@ impl Claims {
                     0 => "the file system's own tables".to_owned(),
                     number => format!("inode {number}"),
                 };
-                return Err(damaged(format!(
-                    "block {next} belongs to {} and to {}",
-                    name(one),
-                    name(two)
-                )));
+                return Err(damaged(
+                    Structure::BlockMap,
+                    None,
+                    format!(
+                        "claims block {next}, which belongs to {} and to {}",
+                        name(one),
+                        name(two)
+                    ),
+                ));
             }
         }
         Ok(())
@@ -64,27 +68,37 @@ impl<D: Disk> Ext<D> {
         while let Some((number, above, path)) = folders.pop() {
             let folder = inodes.read(number)?;
             if folder.kind() != NodeKind::Folder {
-                return Err(damaged(format!(
-                    "{path} is no folder, though it is one by name"
-                )));
+                return Err(damaged(
+                    Structure::Inode,
+                    None,
+                    format!("{path} is no folder, though it is one by name"),
+                ));
             }
             self.claim_inode(&folder, &path, &mut claims)?;
             for (name, child) in self.checked_names(&folder, number, above, &path)? {
                 let at = format!("{}/{name}", path.trim_end_matches('/'));
                 if child < self.superblock.first_inode || child > self.superblock.inodes {
-                    return Err(damaged(format!(
-                        "{at} leads to inode {child}, which is no file's"
-                    )));
+                    return Err(damaged(
+                        Structure::Folder,
+                        None,
+                        format!("leads from {at} to inode {child}, which is no file's"),
+                    ));
                 }
                 let inode = inodes.read(child)?;
                 if inode.mode == 0 || inode.links == 0 {
-                    return Err(damaged(format!(
-                        "{at} leads to inode {child}, which is not in use"
-                    )));
+                    return Err(damaged(
+                        Structure::Folder,
+                        None,
+                        format!("leads from {at} to inode {child}, which is not in use"),
+                    ));
                 }
                 if inode.kind() == NodeKind::Folder {
                     if !seen_folders.insert(child) {
-                        return Err(damaged(format!("the folder {at} is reached twice")));
+                        return Err(damaged(
+                            Structure::Folder,
+                            None,
+                            format!("{at} is reached twice"),
+                        ));
                     }
                     folders.push((child, number, at));
                 } else if seen_files.insert(child) {
@@ -118,9 +132,11 @@ impl<D: Disk> Ext<D> {
                     .checked_add(count)
                     .is_none_or(|end| end > superblock.blocks)
                 {
-                    return Err(damaged(format!(
-                        "the tables of group {group} lie outside of it"
-                    )));
+                    return Err(damaged(
+                        Structure::Group,
+                        Some(group),
+                        "has its tables outside of it",
+                    ));
                 }
                 claims.add(at, count, 0);
             }
@@ -135,10 +151,7 @@ impl<D: Disk> Ext<D> {
         }
         let end = inode.len.div_ceil(self.superblock.block_len);
         let mapping = inode::whole_mapping(&self.disk, &self.superblock, inode, end);
-        let (pieces, tables) = mapping.map_err(|e| match e {
-            ExtError::Damaged(what) => damaged(format!("{path}: {what}")),
-            other => other,
-        })?;
+        let (pieces, tables) = mapping.map_err(|e| e.at(path))?;
         for piece in pieces {
             claims.add(piece.physical, piece.count, inode.number);
         }
@@ -156,11 +169,8 @@ impl<D: Disk> Ext<D> {
         above: u32,
         path: &str,
     ) -> Result<Vec<(String, u32)>, ExtError> {
-        let wrong = |what: String| damaged(format!("the folder {path} {what}"));
-        let names = self.all_names(folder).map_err(|e| match e {
-            ExtError::Damaged(what) => damaged(format!("{path}: {what}")),
-            other => other,
-        })?;
+        let wrong = |what: String| damaged(Structure::Folder, None, format!("{path} {what}"));
+        let names = self.all_names(folder).map_err(|e| e.at(path))?;
         if !folder.is_inline() {
             let mut own = names.iter().take(2);
             let is = |entry: Option<&(Vec<u8>, u32)>, name: &[u8], inode| {
@@ -217,14 +227,24 @@ impl<'a, D: Disk> Inodes<'a, D> {
     fn read(&mut self, number: u32) -> Result<Inode, ExtError> {
         let superblock: &Superblock = &self.ext.superblock;
         if number == 0 || number > superblock.inodes {
-            return Err(damaged(format!("there is no inode {number}")));
+            return Err(damaged(
+                Structure::Inode,
+                Some(u64::from(number)),
+                "is not there",
+            ));
         }
         let len = superblock.inode_len as usize;
         let held = times(self.bytes.len() as u64, superblock.inode_len) as u32;
         if self.first == 0 || number < self.first || number.saturating_sub(self.first) >= held {
             let (group, index) = superblock.place_of_inode(number);
             let place = self.tables.get_mut(group as usize);
-            let place = place.ok_or_else(|| damaged(format!("inode {number} lies in no group")))?;
+            let place = place.ok_or_else(|| {
+                damaged(
+                    Structure::Inode,
+                    Some(u64::from(number)),
+                    "lies in no group",
+                )
+            })?;
             let table = match place {
                 Some(table) => *table,
                 None => {

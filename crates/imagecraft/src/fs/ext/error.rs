@@ -1,5 +1,7 @@
 //! Why an ext file system could not be used.
 
+use std::fmt;
+
 use crate::DiskError;
 
 /// Why an ext file system could not be used.
@@ -11,7 +13,7 @@ pub enum ExtError {
     Superblock(&'static str),
     /// Structures that contradict each other.
     #[error("the ext file system is damaged: {0}")]
-    Damaged(String),
+    Damaged(Box<Damage>),
     /// A checksum does not match.
     #[error("the ext file system is damaged: the checksum of {0} does not match")]
     Checksum(String),
@@ -38,7 +40,118 @@ pub enum ExtError {
     Disk(#[from] DiskError),
 }
 
+/// A structure of an ext file system, as the kernel's documentation of ext4 calls them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Structure {
+    /// The superblock, and what it says of the whole.
+    Superblock,
+    /// The block groups together.
+    Groups,
+    /// One block group: its descriptor and its tables.
+    Group,
+    /// A bitmap of blocks or inodes, by its group.
+    Bitmap,
+    /// An inode.
+    Inode,
+    /// The extents or indirect blocks of an inode.
+    BlockMap,
+    /// The entries of a folder, by its inode.
+    Folder,
+    /// The hashed index of a folder.
+    FolderIndex,
+    /// The journal.
+    Journal,
+    /// Inodes that were taken away while somebody had them open.
+    Orphans,
+    /// Blocks that are reserved for more group descriptors.
+    ReservedDescriptors,
+}
+
+impl fmt::Display for Structure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Superblock => "the superblock",
+            Self::Groups => "the block groups",
+            Self::Group => "block group",
+            Self::Bitmap => "a bitmap",
+            Self::Inode => "inode",
+            Self::BlockMap => "a block map",
+            Self::Folder => "a folder",
+            Self::FolderIndex => "the index of a folder",
+            Self::Journal => "the journal",
+            Self::Orphans => "the orphans",
+            Self::ReservedDescriptors => "the blocks reserved for descriptors",
+        })
+    }
+}
+
+/// What is wrong, with what, and where.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Damage {
+    /// What is damaged.
+    pub structure: Structure,
+    /// Which one: number of the inode or group, where it is known.
+    pub number: Option<u64>,
+    /// Path of the file or folder that leads there, where it is known.
+    pub path: Option<String>,
+    /// What is wrong with it, to be read behind its name.
+    pub what: String,
+}
+
+impl fmt::Display for Damage {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(path) = &self.path {
+            write!(f, "{path}: ")?;
+        }
+        write!(f, "{}", self.structure)?;
+        if let Some(number) = self.number {
+            write!(f, " {number}")?;
+        }
+        write!(f, " {}", self.what)
+    }
+}
+
+impl ExtError {
+    /// The same, with the path that leads to what is damaged.
+    pub(super) fn at(self, path: &str) -> Self {
+        match self {
+            Self::Damaged(mut damage) => {
+                damage.path.get_or_insert_with(|| path.to_owned());
+                Self::Damaged(damage)
+            }
+            other => other,
+        }
+    }
+}
+
 /// Structures that contradict each other.
-pub(super) fn damaged(what: impl Into<String>) -> ExtError {
-    ExtError::Damaged(what.into())
+pub(super) fn damaged(
+    structure: Structure,
+    number: Option<u64>,
+    what: impl Into<String>,
+) -> ExtError {
+    ExtError::Damaged(Box::new(Damage {
+        structure,
+        number,
+        path: None,
+        what: what.into(),
+    }))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Structure, damaged};
+
+    #[test]
+    fn damage_names_structure_number_and_path() {
+        let found = damaged(Structure::Inode, Some(12), "lies in no group").at("/etc/hostname");
+        assert_eq!(
+            found.to_string(),
+            "the ext file system is damaged: /etc/hostname: inode 12 lies in no group"
+        );
+        let found = damaged(Structure::Folder, None, "has a hole");
+        assert!(found.to_string().ends_with("a folder has a hole"));
+    }
 }

@@ -2,7 +2,7 @@
 //! so that reading all of it in order finds every name.
 
 use super::inode::Inode;
-use super::{Ext, ExtError, damaged};
+use super::{Ext, ExtError, Structure, damaged};
 use crate::Disk;
 use crate::number::{le16, le32};
 
@@ -47,7 +47,7 @@ impl<D: Disk> Ext<D> {
 }
 
 fn entries(block: &[u8], found: &mut Vec<(Vec<u8>, u32)>) -> Result<(), ExtError> {
-    let wrong = || damaged("a folder has an entry of impossible length");
+    let wrong = || damaged(Structure::Folder, None, "has an entry of impossible length");
     let mut rest = block;
     while rest.len() >= 8 {
         let number = le32(rest, 0).ok_or_else(wrong)?;

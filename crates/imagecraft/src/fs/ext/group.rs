@@ -2,7 +2,7 @@
 
 use super::checksum::{crc16, crc32c};
 use super::superblock::{Superblock, incompat};
-use super::{ExtError, damaged};
+use super::{ExtError, Structure, damaged};
 use crate::Disk;
 use crate::number::{le16, le32, split, times};
 
@@ -146,9 +146,11 @@ impl Superblock {
                 .min(found.inode_table)
                 <= self.first_block
         {
-            return Err(damaged(format!(
-                "group {group} has its tables outside of the file system"
-            )));
+            return Err(damaged(
+                Structure::Group,
+                Some(group),
+                "has its tables outside of the file system",
+            ));
         }
         Ok(found)
     }

@@ -2,7 +2,7 @@
 //! the inode itself.
 
 use super::superblock::Superblock;
-use super::{Ext, ExtError, damaged};
+use super::{Ext, ExtError, Structure, damaged};
 use crate::Disk;
 use crate::fs::{FileError, NodeKind, tree::Sink};
 use crate::number::{le16, le32};
@@ -94,10 +94,11 @@ impl Inode {
         let mut bytes = self.block.clone();
         if self.len > bytes.len() as u64 {
             bytes.extend(self.attribute(7, b"data").ok_or_else(|| {
-                damaged(format!(
-                    "inode {} has lost the rest of its content",
-                    self.number
-                ))
+                damaged(
+                    Structure::Inode,
+                    Some(u64::from(self.number)),
+                    "has lost the rest of its content",
+                )
             })?);
         }
         bytes.resize(self.len.min(1 << 16) as usize, 0);
@@ -141,11 +142,19 @@ pub fn read<D: Disk + ?Sized>(
     number: u32,
 ) -> Result<Inode, ExtError> {
     if number == 0 || number > superblock.inodes {
-        return Err(damaged(format!("there is no inode {number}")));
+        return Err(damaged(
+            Structure::Inode,
+            Some(u64::from(number)),
+            "is not there",
+        ));
     }
     let (group, index) = superblock.place_of_inode(number);
     if group >= superblock.groups() {
-        return Err(damaged(format!("inode {number} lies in no group")));
+        return Err(damaged(
+            Structure::Inode,
+            Some(u64::from(number)),
+            "lies in no group",
+        ));
     }
     let table = superblock.group(disk, group, false)?.inode_table;
     let at = table
@@ -198,7 +207,11 @@ struct Walk<'a, D: ?Sized> {
 
 impl<D: Disk + ?Sized> Walk<'_, D> {
     fn wrong(&self, what: &str) -> ExtError {
-        damaged(format!("inode {} has {what}", self.inode.number))
+        damaged(
+            Structure::BlockMap,
+            Some(u64::from(self.inode.number)),
+            format!("has {what}"),
+        )
     }
 
     fn table(&mut self, block: u64) -> Result<Vec<u8>, ExtError> {
@@ -390,7 +403,11 @@ impl<D: Disk> Ext<D> {
             Ok(()) => Ok(bytes),
             Err(FileError::Ext(e)) => Err(e),
             Err(FileError::Disk(e)) => Err(e.into()),
-            Err(e) => Err(damaged(e.to_string())),
+            Err(e) => Err(damaged(
+                Structure::Inode,
+                None,
+                format!("cannot be read: {e}"),
+            )),
         }
     }
 

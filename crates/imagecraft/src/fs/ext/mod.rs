@@ -20,8 +20,8 @@ use super::{FileError, FileSystem, Files, Node, NodeKind, State, Stretch, Usage,
 use crate::{Disk, DiskError};
 
 pub use edit::{Attributes, Editor, Grown};
-pub use error::ExtError;
 use error::damaged;
+pub use error::{Damage, ExtError, Structure};
 pub use journal::Replayed;
 pub use superblock::Superblock;
 
@@ -51,7 +51,11 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, ExtError> {
     let superblock = Superblock::read(disk)?;
     superblock.check_known()?;
     if superblock.has_errors() {
-        return Err(damaged("it recorded errors itself and wants to be checked"));
+        return Err(damaged(
+            Structure::Superblock,
+            None,
+            "recorded errors, and wants to be checked",
+        ));
     }
     let (used, state) = if superblock.needs_recovery() {
         // What lies on the disk may be a mixture of moments, so that its checksums need not match.
@@ -59,7 +63,11 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, ExtError> {
         let replayed = Replayed::new(disk, &superblock)?;
         let after = Superblock::read(&replayed)?;
         if after.has_errors() {
-            return Err(damaged("it recorded errors itself and wants to be checked"));
+            return Err(damaged(
+                Structure::Superblock,
+                None,
+                "recorded errors, and wants to be checked",
+            ));
         }
         if after.blocks != superblock.blocks || after.block_len != superblock.block_len {
             return Err(ExtError::Journal(
@@ -71,14 +79,18 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, ExtError> {
         (used, State::Replayed { transactions })
     } else if !superblock.is_clean() {
         return Err(damaged(
-            "it was not unmounted and has no journal, so that its tables cannot be trusted",
+            Structure::Superblock,
+            None,
+            "says that it was not unmounted, and there is no journal, so that its tables cannot be trusted",
         ));
     } else {
         (blocks::used(disk, &superblock, true)?, State::Clean)
     };
     if journal::recorded_error(disk, &superblock)? {
         return Err(damaged(
-            "its journal recorded an error and wants it to be checked",
+            Structure::Journal,
+            None,
+            "recorded an error, and wants it to be checked",
         ));
     }
     let mut usage = Usage::of(&used, disk.len(), state);

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::directory::{Entry, Place};
-use super::{Fat, FatError};
+use super::{Fat, FatError, Structure, damaged};
 use crate::Disk;
 
 /// Most folders that are looked into; a boot partition has a few dozen.
@@ -24,16 +24,15 @@ impl<D: Disk> Fat<D> {
                 .table_at
                 .saturating_add(copy.saturating_mul(self.boot.table_len));
             if self.disk.read_vec(at, self.boot.table_len as usize)? != self.table_before {
-                return Err(FatError::Damaged(
-                    "the copies of its allocation table differ",
-                ));
+                return Err(damaged(Structure::AllocationTable, "differs from its copy"));
             }
         }
         if let Place::Fixed { len, .. } = self.boot.root
             && !len.is_multiple_of(self.boot.sector_len)
         {
-            return Err(FatError::Damaged(
-                "its root folder is no whole number of sectors",
+            return Err(damaged(
+                Structure::Folder,
+                "that is the root is no whole number of sectors",
             ));
         }
         let mut claimed = BTreeSet::new();
@@ -45,8 +44,9 @@ impl<D: Disk> Fat<D> {
         while let Some(folder) = open.pop() {
             seen = seen.saturating_add(1);
             if seen > MOST_FOLDERS {
-                return Err(FatError::Damaged(
-                    "it has more folders than are looked into",
+                return Err(damaged(
+                    Structure::Volume,
+                    "has more folders than are looked into",
                 ));
             }
             for entry in self.entries(folder)? {
@@ -67,7 +67,7 @@ impl<D: Disk> Fat<D> {
         let chain = self.chain(first)?;
         for cluster in &chain {
             if !claimed.insert(*cluster) {
-                return Err(FatError::Damaged("two files claim one cluster"));
+                return Err(damaged(Structure::Chain, "shares a cluster with another"));
             }
         }
         Ok(chain.len() as u64)
@@ -76,9 +76,9 @@ impl<D: Disk> Fat<D> {
     fn check_length(&self, entry: &Entry, clusters: u64) -> Result<(), FatError> {
         let wanted = u64::from(entry.len).div_ceil(self.boot.cluster_len);
         match (entry.is_folder(), clusters) {
-            (true, 0) => Err(FatError::Damaged("a folder has no cluster")),
+            (true, 0) => Err(damaged(Structure::Folder, "has no cluster")),
             (false, clusters) if clusters < wanted => {
-                Err(FatError::Damaged("a file is longer than its chain"))
+                Err(damaged(Structure::File, "is longer than its chain"))
             }
             _ => Ok(()),
         }

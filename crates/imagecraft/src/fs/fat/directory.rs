@@ -1,6 +1,6 @@
 //! Folders: entries of 32 bytes, long names in front of their short one.
 
-use super::{Fat, FatError, MOST_FILE, name};
+use super::{Fat, FatError, MOST_FILE, Structure, damaged, name};
 use crate::Disk;
 use crate::number::{le16, le32, split};
 
@@ -108,7 +108,7 @@ impl<D: Disk> Fat<D> {
             Place::Fixed { at, len } => Ok(self.disk.read_vec(at, len as usize)?),
             Place::Chain(first) => {
                 if first == 0 {
-                    return Err(FatError::Damaged("a folder has no cluster"));
+                    return Err(damaged(Structure::Folder, "has no cluster"));
                 }
                 self.read_chain(first, MOST_FILE.div_ceil(self.boot.cluster_len))
             }
@@ -174,7 +174,7 @@ impl<D: Disk> Fat<D> {
             let (cluster, within) = split(offset, self.boot.cluster_len);
             let cluster = clusters
                 .get(cluster as usize)
-                .ok_or(FatError::Damaged("a folder is shorter than its entries"))?;
+                .ok_or(damaged(Structure::Folder, "is shorter than its entries"))?;
             let at = self.cluster_at(*cluster).saturating_add(within);
             self.disk.write_at(at, entry)?;
         }
@@ -229,7 +229,7 @@ impl<D: Disk> Fat<D> {
             let last = *self
                 .chain(chain)?
                 .last()
-                .ok_or(FatError::Damaged("a folder has no cluster"))?;
+                .ok_or(damaged(Structure::Folder, "has no cluster"))?;
             let new = self.allocate(1, name)?[0];
             self.set_next(last, new);
             let empty = vec![0; self.boot.cluster_len as usize];

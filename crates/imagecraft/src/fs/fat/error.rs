@@ -1,5 +1,7 @@
 //! Why a FAT file system could not be used.
 
+use std::fmt;
+
 use crate::DiskError;
 
 /// Why a FAT file system could not be used.
@@ -27,9 +29,47 @@ pub enum FatError {
         len: u64,
     },
     /// Structures contradict each other.
-    #[error("the FAT file system is damaged: {0}")]
-    Damaged(&'static str),
+    #[error("the FAT file system is damaged: {structure} {what}")]
+    Damaged {
+        /// What is damaged.
+        structure: Structure,
+        /// What is wrong with it, to be read behind its name.
+        what: &'static str,
+    },
     /// The disk could not be read or written.
     #[error(transparent)]
     Disk(#[from] DiskError),
+}
+
+/// A structure of a FAT file system, as Microsoft's specification of FAT calls them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum Structure {
+    /// The volume as a whole.
+    Volume,
+    /// The file allocation table.
+    AllocationTable,
+    /// A chain of clusters in that table.
+    Chain,
+    /// A folder: the root, or one in clusters.
+    Folder,
+    /// A file by its record in a folder.
+    File,
+}
+
+impl fmt::Display for Structure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Volume => "the volume",
+            Self::AllocationTable => "the allocation table",
+            Self::Chain => "a chain of clusters",
+            Self::Folder => "a folder",
+            Self::File => "a file",
+        })
+    }
+}
+
+/// Structures that contradict each other.
+pub(super) fn damaged(structure: Structure, what: &'static str) -> FatError {
+    FatError::Damaged { structure, what }
 }

@@ -1,7 +1,7 @@
 //! The files of a FAT file system, listed and read.
 
 use super::directory::Entry;
-use super::{Fat, FatError};
+use super::{Fat, FatError, Structure, damaged};
 use crate::Disk;
 use crate::fs::tree::{FileError, Files, Node, NodeKind, Sink, Stretch, parts};
 
@@ -103,7 +103,7 @@ impl<D: Disk> Fat<D> {
         let cluster_len = self.boot.cluster_len;
         let chain = self.chain(first)?;
         if (chain.len() as u64).saturating_mul(cluster_len) < len {
-            return Err(FatError::Damaged("a file is longer than its chain").into());
+            return Err(damaged(Structure::File, "is longer than its chain").into());
         }
         let mut runs: Vec<Stretch> = Vec::new();
         let mut at = 0_u64;

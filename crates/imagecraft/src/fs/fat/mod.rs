@@ -13,7 +13,8 @@ mod usage;
 
 use super::{FileSystem, label};
 pub use empty::empty_volume;
-pub use error::FatError;
+use error::damaged;
+pub use error::{FatError, Structure};
 
 use crate::number::{le16, le32, times};
 use crate::{Disk, DiskError};
@@ -318,7 +319,7 @@ impl<D: Disk> Fat<D> {
         if (2..self.boot.clusters.saturating_add(2)).contains(&cluster) {
             Ok(cluster)
         } else {
-            Err(FatError::Damaged("a chain leaves the data clusters"))
+            Err(damaged(Structure::Chain, "leaves the data clusters"))
         }
     }
 
@@ -336,7 +337,7 @@ impl<D: Disk> Fat<D> {
             16 => le16(&self.table, at.saturating_mul(2)).map(u32::from),
             _ => le32(&self.table, at.saturating_mul(4)).map(|value| value & 0x0fff_ffff),
         };
-        value.ok_or(FatError::Damaged("the allocation table is too short"))
+        value.ok_or(damaged(Structure::AllocationTable, "is too short"))
     }
 
     fn set_next(&mut self, cluster: u32, value: u32) {
@@ -387,12 +388,12 @@ impl<D: Disk> Fat<D> {
         let mut at = first;
         while at != 0 && at < self.end_mark().saturating_sub(7) {
             if clusters.len() as u64 >= u64::from(self.boot.clusters) {
-                return Err(FatError::Damaged("a chain runs in a circle"));
+                return Err(damaged(Structure::Chain, "runs in a circle"));
             }
             clusters.push(self.data_cluster(at)?);
             at = self.next(at)?;
             if at == 0 {
-                return Err(FatError::Damaged("a chain ends in a free cluster"));
+                return Err(damaged(Structure::Chain, "ends in a free cluster"));
             }
         }
         Ok(clusters)
@@ -462,7 +463,7 @@ impl<D: Disk> Fat<D> {
         let mut bytes =
             self.read_chain(entry.first_cluster, len.div_ceil(self.boot.cluster_len))?;
         if (bytes.len() as u64) < len {
-            return Err(FatError::Damaged("a file is longer than its chain"));
+            return Err(damaged(Structure::File, "is longer than its chain"));
         }
         bytes.truncate(len as usize);
         Ok(bytes)

@@ -1,6 +1,6 @@
 //! Which clusters are in use.
 
-use super::{BootSector, FatError};
+use super::{BootSector, FatError, Structure, damaged};
 use crate::Disk;
 use crate::fs::{State, Usage, Used};
 use crate::number::{le16, le32, times};
@@ -17,8 +17,10 @@ pub fn usage<D: Disk + ?Sized>(disk: &D) -> Result<Usage, FatError> {
     let data_end = boot
         .data_at
         .saturating_add(u64::from(boot.clusters).saturating_mul(boot.cluster_len));
-    let mut used = Used::new(data_end / sector, sector)
-        .ok_or(FatError::Damaged("it has more clusters than are looked at"))?;
+    let mut used = Used::new(data_end / sector, sector).ok_or(damaged(
+        Structure::Volume,
+        "has more clusters than are looked at",
+    ))?;
     used.add(0, boot.data_at / sector);
     let mut in_use = false;
     for copy in 0..boot.tables {

@@ -5,7 +5,7 @@ use super::descriptor::{
     BLOCK_CHECKSUM, BLOCK_UNUSED, FOLDERS, FREE_BLOCKS, FREE_INODES, INODE_CHECKSUM, INODE_UNUSED,
     UNUSED_INODES,
 };
-use super::{Bitmap, Editor, ExtError, damaged, full};
+use super::{Bitmap, Editor, ExtError, Structure, damaged, full};
 use crate::Disk;
 
 /// Free blocks of the whole file system in the superblock.
@@ -39,7 +39,7 @@ impl<D: Disk> Editor<D> {
         }
         self.block_bitmaps
             .get_mut(&group)
-            .ok_or_else(|| damaged("a bitmap is missing"))
+            .ok_or_else(|| damaged(Structure::Bitmap, None, "is missing"))
     }
 
     fn load_block_bitmap(&self, group: u64) -> Result<Vec<u8>, ExtError> {
@@ -64,9 +64,11 @@ impl<D: Disk> Editor<D> {
         }
         for (from, to) in self.system.within(start, start + len) {
             if !(from - start..to - start).all(|at| bit(&bytes, at)) {
-                return Err(damaged(format!(
-                    "the block bitmap of group {group} calls its own tables free"
-                )));
+                return Err(damaged(
+                    Structure::Bitmap,
+                    Some(group),
+                    "calls the tables of its group free",
+                ));
             }
         }
         set_bits(&mut bytes, len, bits, true);
@@ -92,14 +94,16 @@ impl<D: Disk> Editor<D> {
         let from = start - superblock.group_start(group);
         let bitmap = self.block_bitmap(group)?;
         if (from..from + count).any(|at| bit(&bitmap.bytes, at) == used) {
-            return Err(damaged(format!(
-                "blocks of group {group} are free and in use at once"
-            )));
+            return Err(damaged(
+                Structure::Group,
+                Some(group),
+                "has blocks that are free and in use at once",
+            ));
         }
         set_bits(&mut bitmap.bytes, from, from + count, used);
         bitmap.changed = true;
         let descriptor = &mut self.groups[group as usize];
-        let wrong = || damaged(format!("group {group} miscounts its free blocks"));
+        let wrong = || damaged(Structure::Group, Some(group), "miscounts its free blocks");
         let (free, change) = (descriptor.get(FREE_BLOCKS), count as u32);
         let free = match used {
             true => free.checked_sub(change),
@@ -120,10 +124,18 @@ impl<D: Disk> Editor<D> {
     pub(super) fn release_blocks(&mut self, start: u64, count: u64) -> Result<(), ExtError> {
         let (mut at, end) = (start, start + count);
         if start < self.superblock.first_block || end > self.superblock.blocks {
-            return Err(damaged("a file has blocks outside of the file system"));
+            return Err(damaged(
+                Structure::BlockMap,
+                None,
+                "reaches outside of the file system",
+            ));
         }
         if self.system.within(start, end).next().is_some() {
-            return Err(damaged("a file claims blocks of a group's tables"));
+            return Err(damaged(
+                Structure::BlockMap,
+                None,
+                "claims blocks of a group's tables",
+            ));
         }
         while at < end {
             let run = self.superblock.blocks_per_group;
@@ -238,7 +250,7 @@ impl<D: Disk> Editor<D> {
         }
         self.inode_bitmaps
             .get_mut(&group)
-            .ok_or_else(|| damaged("a bitmap is missing"))
+            .ok_or_else(|| damaged(Structure::Bitmap, None, "is missing"))
     }
 
     /// Takes the first free inode in or behind the group of `near`.
@@ -281,9 +293,11 @@ impl<D: Disk> Editor<D> {
         let index = u64::from((number - 1) % per_group);
         let bitmap = self.inode_bitmap(group)?;
         if !bit(&bitmap.bytes, index) {
-            return Err(damaged(format!(
-                "inode {number} is free and in use at once"
-            )));
+            return Err(damaged(
+                Structure::Inode,
+                Some(u64::from(number)),
+                "is free and in use at once",
+            ));
         }
         set_bits(&mut bitmap.bytes, index, index + 1, false);
         bitmap.changed = true;
@@ -299,7 +313,7 @@ impl<D: Disk> Editor<D> {
         let free = crate::number::le32(&self.raw, 0x10).unwrap_or(0);
         let free = free
             .checked_add_signed(change)
-            .ok_or_else(|| damaged("the superblock miscounts its free inodes"))?;
+            .ok_or_else(|| damaged(Structure::Superblock, None, "miscounts its free inodes"))?;
         super::put32(&mut self.raw, 0x10, free);
         Ok(())
     }

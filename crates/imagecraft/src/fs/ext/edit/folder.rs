@@ -7,7 +7,7 @@
 use super::super::checksum::crc32c;
 use super::super::superblock::{compat, incompat, ro_compat};
 use super::record::{INDEXED, Record};
-use super::{Editor, ExtError, damaged, full, hash, put16, put32};
+use super::{Editor, ExtError, Structure, damaged, full, hash, put16, put32};
 use crate::Disk;
 use crate::fs::NodeKind;
 use crate::number::{le16, le32};
@@ -72,7 +72,7 @@ fn write_entry(block: &mut [u8], at: usize, len: usize, number: u32, kind: u8, n
 
 /// The entries of a block whose last `tail` bytes are a checksum.
 fn entries(block: &[u8], tail: usize) -> Result<Vec<Entry>, ExtError> {
-    let wrong = || damaged("a folder has an entry of impossible length");
+    let wrong = || damaged(Structure::Folder, None, "has an entry of impossible length");
     let end = block.len() - tail;
     let mut found = Vec::new();
     let mut at = 0;
@@ -137,21 +137,27 @@ impl<D: Disk> Editor<D> {
         let mut blocks = Vec::new();
         for piece in self.mapping_of(&record)?.0 {
             if piece.logical != blocks.len() as u64 || !piece.written {
-                return Err(damaged(format!("folder {number} has a hole")));
+                return Err(damaged(
+                    Structure::Folder,
+                    Some(u64::from(number)),
+                    "has a hole",
+                ));
             }
             blocks.extend(piece.physical..piece.physical + piece.count);
         }
         if blocks.is_empty() || blocks.len() as u64 * self.superblock.block_len != record.len() {
-            return Err(damaged(format!(
-                "folder {number} has another length than its blocks"
-            )));
+            return Err(damaged(
+                Structure::Folder,
+                Some(u64::from(number)),
+                "has another length than its blocks",
+            ));
         }
         Ok(Folder { record, blocks })
     }
 
     fn read_folder_block(&self, folder: &Folder, number: usize) -> Result<Vec<u8>, ExtError> {
         let at = folder.blocks.get(number).copied();
-        let at = at.ok_or_else(|| damaged("the index of a folder leads nowhere"))?;
+        let at = at.ok_or_else(|| damaged(Structure::FolderIndex, None, "leads nowhere"))?;
         let len = self.superblock.block_len;
         Ok(self.disk.read_vec(at * len, len as usize)?)
     }
@@ -188,7 +194,11 @@ impl<D: Disk> Editor<D> {
             let count = usize::from(le16(block, from + 2).unwrap_or(0));
             let tail = from + limit * 8;
             if tail + 8 > block.len() || count > limit {
-                return Err(damaged("the index of a folder has an impossible length"));
+                return Err(damaged(
+                    Structure::FolderIndex,
+                    None,
+                    "has an impossible length",
+                ));
             }
             let state = crc32c(
                 folder.record.seed(&self.superblock),
@@ -215,7 +225,11 @@ impl<D: Disk> Editor<D> {
         let marked = le32(block, at) == Some(0) && block[at + 7] == TAIL_MARK;
         match !self.superblock.has_checksums() || marked {
             true => Ok(()),
-            false => Err(damaged("a block of a folder has no checksum")),
+            false => Err(damaged(
+                Structure::Folder,
+                None,
+                "has a block without a checksum",
+            )),
         }
     }
 
@@ -330,7 +344,7 @@ impl<D: Disk> Editor<D> {
                 return self.finish(folder);
             }
         }
-        Err(damaged(format!("{name} vanished from its folder")))
+        Err(damaged(Structure::Folder, None, format!("lost {name}")))
     }
 
     /// The blocks of a folder that hold its index, and where the index begins in each.
@@ -353,7 +367,7 @@ impl<D: Disk> Editor<D> {
                     found.push((place, NODE_INDEX));
                     below.push(self.read_folder_block(folder, place)?);
                     if found.len() > folder.blocks.len() {
-                        return Err(damaged("the index of a folder runs in a circle"));
+                        return Err(damaged(Structure::FolderIndex, None, "runs in a circle"));
                     }
                 }
             }
@@ -367,7 +381,11 @@ impl<D: Disk> Editor<D> {
         let (info_len, levels) = (root[29], root[30]);
         match info_len == 8 && levels <= 2 {
             true => Ok(levels),
-            false => Err(damaged("the index of a folder has an impossible head")),
+            false => Err(damaged(
+                Structure::FolderIndex,
+                None,
+                "has an impossible head",
+            )),
         }
     }
 
@@ -379,7 +397,7 @@ impl<D: Disk> Editor<D> {
         }
         let seed = [0xec, 0xf0, 0xf4, 0xf8].map(|at| le32(&self.raw, at).unwrap_or(0));
         hash::of_name(name, kind, seed)
-            .ok_or_else(|| damaged("the index of a folder uses an unknown hash"))
+            .ok_or_else(|| damaged(Structure::FolderIndex, None, "uses an unknown hash"))
     }
 
     fn way(&self, folder: &Folder, root: &[u8], hash: u32) -> Result<Way, ExtError> {
@@ -541,7 +559,7 @@ impl<D: Disk> Editor<D> {
 
 /// The entries of an index: first hash, block of the folder. The first one has no hash of its own.
 fn index_entries(block: &[u8], from: usize) -> Result<Vec<(u32, usize)>, ExtError> {
-    let wrong = || damaged("the index of a folder has an impossible length");
+    let wrong = || damaged(Structure::FolderIndex, None, "has an impossible length");
     let limit = usize::from(le16(block, from).ok_or_else(wrong)?);
     let count = usize::from(le16(block, from + 2).ok_or_else(wrong)?);
     if count == 0 || count > limit || from + limit * 8 > block.len() {

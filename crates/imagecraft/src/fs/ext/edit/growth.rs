@@ -11,7 +11,7 @@ use super::allocation::ALL_FREE_BLOCKS;
 use super::descriptor::{
     BLOCK_UNUSED, Descriptor, FREE_BLOCKS, FREE_INODES, INODE_UNUSED, UNUSED_INODES,
 };
-use super::{Bitmap, Editor, ExtError, damaged, put16, put32};
+use super::{Bitmap, Editor, ExtError, Structure, damaged, put16, put32};
 use crate::Disk;
 use crate::number::le32;
 
@@ -168,9 +168,13 @@ impl<D: Disk> Editor<D> {
         let mut take = |len: u64| -> Result<Vec<u64>, ExtError> {
             (0..count)
                 .map(|_| {
-                    places
-                        .take(len)
-                        .ok_or_else(|| damaged("a run of new groups has no room for its tables"))
+                    places.take(len).ok_or_else(|| {
+                        damaged(
+                            Structure::Groups,
+                            None,
+                            "have no room for the tables of new ones",
+                        )
+                    })
                 })
                 .collect()
         };
@@ -277,7 +281,13 @@ impl<D: Disk> Editor<D> {
 
     /// The table that names the reserved blocks, and where it lies.
     fn reserved_table(&self) -> Result<(u64, Vec<u8>), ExtError> {
-        let wrong = || damaged("the inode of reserved descriptor blocks is not as it should be");
+        let wrong = || {
+            damaged(
+                Structure::ReservedDescriptors,
+                None,
+                "are not as they should be",
+            )
+        };
         if self.superblock.compat & compat::RESIZE_INODE == 0 {
             return Err(wrong());
         }
@@ -320,7 +330,11 @@ impl<D: Disk> Editor<D> {
         for number in first..first + count {
             let (block, entry) = self.reserved_place(number);
             if le32(&table, entry).map(u64::from) != Some(block) {
-                return Err(damaged("a block reserved for descriptors lies elsewhere"));
+                return Err(damaged(
+                    Structure::ReservedDescriptors,
+                    None,
+                    "lie elsewhere",
+                ));
             }
             let copies = self.disk.read_vec(block * block_len, block_len as usize)?;
             given_up += 1 + copies
@@ -356,7 +370,11 @@ impl<D: Disk> Editor<D> {
         for number in first..first + self.superblock.reserved_descriptors {
             let (block, entry) = self.reserved_place(number);
             if le32(&table, entry).map(u64::from) != Some(block) {
-                return Err(damaged("a block reserved for descriptors lies elsewhere"));
+                return Err(damaged(
+                    Structure::ReservedDescriptors,
+                    None,
+                    "lie elsewhere",
+                ));
             }
             let mut copies = self.disk.read_vec(block * block_len, block_len as usize)?;
             let named = copies
@@ -365,7 +383,7 @@ impl<D: Disk> Editor<D> {
                 .count();
             for (place, offset) in (named..).zip(&new) {
                 if place * 4 + 4 > copies.len() {
-                    return Err(damaged("there are too many copies of the superblock"));
+                    return Err(damaged(Structure::Superblock, None, "has too many copies"));
                 }
                 put32(&mut copies, place * 4, (block + offset) as u32);
                 added += 1;

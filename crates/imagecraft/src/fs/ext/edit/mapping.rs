@@ -4,7 +4,7 @@ use super::super::checksum::crc32c;
 use super::super::inode::{self, EXTENT_MAGIC, EXTENTS, Inode, Piece};
 use super::super::superblock::incompat;
 use super::record::{IN_INODE, Record};
-use super::{Editor, ExtError, damaged, full, put16, put32};
+use super::{Editor, ExtError, Structure, damaged, full, put16, put32};
 use crate::Disk;
 use crate::fs::NodeKind;
 
@@ -265,10 +265,11 @@ impl<D: Disk> Editor<D> {
                 return Err(full("a file with a classic block map that far back"));
             }
             if piece.logical > MOST_MAPPED {
-                return Err(damaged(format!(
-                    "inode {} reaches further than is edited",
-                    record.number
-                )));
+                return Err(damaged(
+                    Structure::BlockMap,
+                    Some(u64::from(record.number)),
+                    "reaches further than is edited",
+                ));
             }
             blocks.resize(piece.logical as usize, 0);
             blocks.extend((piece.physical..piece.physical + piece.count).map(|at| at as u32));
@@ -288,10 +289,11 @@ impl<D: Disk> Editor<D> {
             rest = later;
         }
         if !rest.is_empty() {
-            return Err(damaged(format!(
-                "inode {} has too many blocks",
-                record.number
-            )));
+            return Err(damaged(
+                Structure::BlockMap,
+                Some(u64::from(record.number)),
+                "has too many blocks",
+            ));
         }
         record.set_mapping(&mapping);
         Ok(tables)

@@ -19,7 +19,7 @@ use std::collections::BTreeMap;
 use super::inode::ROOT;
 use super::journal::Replayed;
 use super::superblock::{self, Superblock, incompat};
-use super::{Ext, ExtError, damaged};
+use super::{Ext, ExtError, Structure, damaged};
 use crate::Disk;
 use crate::fs::{FileError, NodeKind, tree};
 use crate::number::le32;
@@ -77,13 +77,21 @@ impl<D: Disk> Editor<D> {
         let found = Superblock::read(&disk)?;
         found.check_editable()?;
         if found.has_errors() {
-            return Err(damaged("it recorded errors itself and wants to be checked"));
+            return Err(damaged(
+                Structure::Superblock,
+                None,
+                "recorded errors, and wants to be checked",
+            ));
         }
         if found.needs_recovery() {
             let replay = Replayed::new(&disk, &found)?.into_replay();
             replay.carry_out(&mut disk, &found)?;
         } else if !found.is_clean() {
-            return Err(damaged("it was not unmounted and has no journal"));
+            return Err(damaged(
+                Structure::Superblock,
+                None,
+                "says that it was not unmounted, and there is no journal",
+            ));
         }
         let superblock = Superblock::read(&disk)?;
         superblock.check_editable()?;
@@ -264,7 +272,7 @@ impl<D: Disk> Editor<D> {
         self.view().resolve(path, false).map_err(|e| match e {
             FileError::Ext(e) => e,
             FileError::Disk(e) => e.into(),
-            other => damaged(other.to_string()),
+            other => damaged(Structure::Folder, None, format!("cannot be read: {other}")),
         })
     }
 

@@ -3,7 +3,7 @@
 
 use super::super::checksum::crc32c;
 use super::super::superblock::{compat, ro_compat};
-use super::{Editor, ExtError, damaged, put32};
+use super::{Editor, ExtError, Structure, damaged, put32};
 use crate::Disk;
 use crate::fs::NodeKind;
 use crate::number::le32;
@@ -18,7 +18,7 @@ impl<D: Disk> Editor<D> {
         let mut seen = std::collections::BTreeSet::new();
         while number != 0 {
             if !seen.insert(number) {
-                return Err(damaged("the list of orphans runs in a circle"));
+                return Err(damaged(Structure::Orphans, None, "run in a circle"));
             }
             let next = self.record(number)?.next_orphan();
             self.clear_orphan(number)?;
@@ -42,7 +42,11 @@ impl<D: Disk> Editor<D> {
                 let mut raw = self.disk.read_vec(block * block_len, block_len as usize)?;
                 let end = raw.len() - 8;
                 if le32(&raw, end) != Some(BLOCK_MARK) {
-                    return Err(damaged("a block of the file of orphans has no mark"));
+                    return Err(damaged(
+                        Structure::Orphans,
+                        None,
+                        "have a block without a mark",
+                    ));
                 }
                 let numbers: Vec<u32> = raw[..end]
                     .chunks_exact(4)
@@ -66,7 +70,11 @@ impl<D: Disk> Editor<D> {
 
     fn clear_orphan(&mut self, number: u32) -> Result<(), ExtError> {
         if number < self.superblock.first_inode {
-            return Err(damaged(format!("inode {number} cannot be an orphan")));
+            return Err(damaged(
+                Structure::Inode,
+                Some(u64::from(number)),
+                "cannot be an orphan",
+            ));
         }
         let mut record = self.record(number)?;
         if record.links() == 0 {

@@ -3,7 +3,7 @@
 use super::super::checksum::crc32c;
 use super::super::inode::{EXTENT_MAGIC, EXTENTS, Inode};
 use super::super::superblock::{Superblock, compat, incompat};
-use super::{Attributes, Editor, ExtError, damaged, put16, put32};
+use super::{Attributes, Editor, ExtError, Structure, damaged, put16, put32};
 use crate::Disk;
 use crate::fs::NodeKind;
 use crate::number::{le16, le32};
@@ -185,13 +185,23 @@ impl<D: Disk> Editor<D> {
     fn place_of(&self, number: u32) -> Result<u64, ExtError> {
         let superblock = &self.superblock;
         if number == 0 || number > superblock.inodes {
-            return Err(damaged(format!("there is no inode {number}")));
+            return Err(damaged(
+                Structure::Inode,
+                Some(u64::from(number)),
+                "is not there",
+            ));
         }
         let group = ((number - 1) / superblock.inodes_per_group) as usize;
         let index = u64::from((number - 1) % superblock.inodes_per_group);
         let places = self.groups.get(group).map(|one| one.places);
         let table = places
-            .ok_or_else(|| damaged(format!("inode {number} lies in no group")))?
+            .ok_or_else(|| {
+                damaged(
+                    Structure::Inode,
+                    Some(u64::from(number)),
+                    "lies in no group",
+                )
+            })?
             .inode_table;
         Ok(table * superblock.block_len + index * superblock.inode_len)
     }
@@ -252,10 +262,11 @@ impl<D: Disk> Editor<D> {
         }
         let block_len = self.superblock.block_len;
         if block >= self.superblock.blocks {
-            return Err(damaged(format!(
-                "inode {} has its attributes nowhere",
-                record.number
-            )));
+            return Err(damaged(
+                Structure::Inode,
+                Some(u64::from(record.number)),
+                "has its attributes nowhere",
+            ));
         }
         let mut raw = self.disk.read_vec(block * block_len, block_len as usize)?;
         let users = le32(&raw, 4).unwrap_or(0);
