@@ -13,7 +13,10 @@ import { Catalogue } from "./pages/Catalogue";
 import { Compare } from "./pages/Compare";
 import { Device, Devices } from "./pages/Devices";
 import { Preset, Presets } from "./pages/Presets";
+import { Job } from "./pages/Job";
+import { Large } from "./pages/Large";
 import { Release } from "./pages/Release";
+import { Round, Rounds } from "./pages/Rounds";
 import { Shell } from "./parts/Shell";
 import { Empty, Page } from "./parts/ui";
 
@@ -43,6 +46,10 @@ const router = createRouter({
         route("/cards/$label", Card),
         route("/backups", Backups),
         route("/activity", Activity),
+        route("/jobs/$id", Job),
+        route("/rounds", Rounds),
+        route("/rounds/$id", Round),
+        route("/large", Large),
     ]),
 });
 

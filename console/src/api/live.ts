@@ -50,7 +50,8 @@ function open(queries: QueryClient): EventSource {
 /** What has to be read again after an event of each kind, beside the history. */
 const TOUCHED: Record<string, string[]> = {
     // What a job came to stands with its card, its device and in the catalogue.
-    job: ["jobs", "cards", "devices", "catalogue", "releases", "backups", "comparison"],
+    round: ["rounds"],
+    job: ["rounds", "jobs", "cards", "devices", "catalogue", "releases", "backups", "comparison"],
     card: ["cards", "devices"],
     bench: ["bench"],
     slot: ["bench"],

@@ -1,16 +1,22 @@
 // Activity: jobs that run and ran, and everything else that happened.
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
 
 import { type Events, type Job, type Jobs, get } from "../api/client";
 import { isOver } from "../api/live";
 import { JobView } from "../parts/JobView";
 import { When } from "../parts/text";
-import { Amount, Empty, Failure, Page, Sheet, State, Table } from "../parts/ui";
+import { Amount, Button, Empty, Failure, Page, Sheet, State, Table } from "../parts/ui";
 
 export function Activity() {
-    const jobs = useQuery({ queryKey: ["jobs"], queryFn: () => get<Jobs>("jobs") });
+    const jobs = useInfiniteQuery({
+        queryKey: ["jobs", "list"],
+        initialPageParam: undefined as number | undefined,
+        queryFn: ({ pageParam }) => get<Jobs>(pageParam === undefined ? "jobs" : `jobs?before=${String(pageParam)}`),
+        getNextPageParam: (page) => page.next ?? undefined,
+    });
     const events = useQuery({ queryKey: ["history"], queryFn: () => get<Events>("history") });
-    const all = jobs.data?.items ?? [];
+    const all = (jobs.data?.pages ?? []).flatMap((page) => page.items);
     const running = all.filter((job) => !isOver(job));
     return (
         <Page title="Activity">
@@ -25,6 +31,17 @@ export function Activity() {
                 <Empty>No job yet. Imports, writes, restores and backups appear here.</Empty>
             ) : (
                 <JobTable jobs={all} />
+            )}
+            {jobs.hasNextPage && (
+                <Button
+                    className="mt-3"
+                    disabled={jobs.isFetchingNextPage}
+                    onClick={() => {
+                        void jobs.fetchNextPage();
+                    }}
+                >
+                    Older jobs
+                </Button>
             )}
             <h2 className="mt-6 mb-2 font-semibold">History</h2>
             <Table head={["when", "who", "what"]}>
@@ -47,7 +64,11 @@ function JobTable({ jobs }: { jobs: Job[] }) {
         <Table head={["#job", "kind", "state", "about", "by", "started"]}>
             {jobs.map((job) => (
                 <tr key={job.id}>
-                    <Amount>{job.id}</Amount>
+                    <Amount>
+                        <Link to="/jobs/$id" params={{ id: String(job.id) }} className="text-blueprint underline">
+                            {job.id}
+                        </Link>
+                    </Amount>
                     <td>{job.kind}</td>
                     <td>
                         <State name={job.state} />

@@ -1,4 +1,6 @@
 // Backups: what was read, when, how much it added.
+import { Link } from "@tanstack/react-router";
+
 import type { Backup } from "../api/client";
 import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
 import { Size, When } from "../parts/text";
@@ -25,6 +27,7 @@ export function Backups() {
                     ["#new in the vault"],
                     ["#smallest card"],
                     ["verified"],
+                    [""],
                 ]}
                 row={(backup) => (
                     <tr key={backup.name}>
@@ -47,6 +50,11 @@ export function Backups() {
                         </Amount>
                         <td title={backup.verified}>
                             <State name="verified" />
+                        </td>
+                        <td>
+                            <Link to="/rounds" search={{ backup: backup.name } as never} className="text-blueprint underline">
+                                Copies
+                            </Link>
                         </td>
                     </tr>
                 )}

@@ -3,12 +3,13 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { FormEvent } from "react";
 
-import { type CardDetail, type Job, type Slot, get, post, put, requestKey } from "../api/client";
+import { type CardDetail, type Job, type RoundSlot, type Slot, get, post, put, requestKey } from "../api/client";
 import { useSlots } from "../api/live";
 import { CardWork } from "../parts/CardWork";
 import { Down } from "../parts/Hands";
 import { JobView } from "../parts/JobView";
 import { Readers } from "../parts/Readers";
+import { AtSlot, RoundBanner, useRoundUnderWay } from "../parts/RoundView";
 import { mean } from "../parts/speed";
 import { Size, When, size } from "../parts/text";
 import { Button, Empty, FIELD, Failure, Label, Notice, Page, State } from "../parts/ui";
@@ -16,9 +17,23 @@ import { WriteDialog } from "../parts/WriteDialog";
 
 export function Bench() {
     const slots = useSlots();
+    const round = useRoundUnderWay();
     return (
-        <Page title="Bench">
+        <Page
+            title="Bench"
+            aside={
+                <>
+                    <Link to="/rounds" className="text-sm font-semibold text-blueprint underline">
+                        Rounds
+                    </Link>
+                    <Link to="/large" className="text-sm font-semibold text-blueprint underline">
+                        Large view
+                    </Link>
+                </>
+            }
+        >
             <Failure error={slots.error} />
+            {round !== undefined && <RoundBanner detail={round} />}
             <Down />
             {slots.data?.length === 0 && (
                 <Empty>
@@ -29,7 +44,7 @@ export function Bench() {
             )}
             <div className="grid gap-4 [grid-template-columns:repeat(auto-fill,minmax(15.5rem,1fr))]">
                 {slots.data?.map((slot) => (
-                    <SlotView key={slot.number} slot={slot} />
+                    <SlotView key={slot.number} slot={slot} at={round?.slots.find((one) => one.slot === slot.number)} />
                 ))}
             </div>
             <Readers />
@@ -37,7 +52,7 @@ export function Bench() {
     );
 }
 
-function SlotView({ slot }: { slot: Slot }) {
+function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
     const backup = useMutation({
         mutationFn: () => post<Job>("backups", { slot: slot.number }, requestKey()),
     });
@@ -69,7 +84,13 @@ function SlotView({ slot }: { slot: Slot }) {
                     {slot.trouble == null ? (
                         <>
                             <State name="empty" />
-                            <span className="text-xs">put a card in</span>
+                            {at === undefined || at.words === "" ? (
+                                <span className="text-xs">put a card in</span>
+                            ) : (
+                                <div className="px-3 text-center text-ink">
+                                    <AtSlot at={at} />
+                                </div>
+                            )}
                         </>
                     ) : (
                         <>
@@ -83,6 +104,7 @@ function SlotView({ slot }: { slot: Slot }) {
                 <>
                     <CardDrawn slot={slot} />
                     <div className="mt-3 grid min-h-36 flex-1 content-start gap-2">
+                        {at !== undefined && <AtSlot at={at} />}
                         {card.twin != null && (
                             <Notice tone="oxide">
                                 The card in slot {card.twin} says that it is {card.label} as well: one is a copy. Pull one of them.

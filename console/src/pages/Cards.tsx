@@ -3,12 +3,12 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import type { FormEvent } from "react";
 
-import { type Card as CardRow, type CardDetail, type Site, get, patch } from "../api/client";
+import { type Card as CardRow, type CardDetail, type CardLot, type Site, get, patch } from "../api/client";
 import { ImprintView } from "../parts/ImprintView";
 import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
 import { SpeedPlot } from "../parts/SpeedPlot";
-import { Size, When } from "../parts/text";
-import { Amount, Button, FIELD, Facts, Failure, Notice, Page, Sheet, State } from "../parts/ui";
+import { Size, When, size } from "../parts/text";
+import { Amount, Button, FIELD, Facts, Failure, Notice, Page, Sheet, State, Table } from "../parts/ui";
 
 const STATES = ["blank", "writing", "incomplete", "imprinted", "held", "lost", "retired"];
 
@@ -57,7 +57,37 @@ export function Cards() {
                     </tr>
                 )}
             />
+            <h2 className="mt-6 mb-2 font-semibold">By brand and batch</h2>
+            <Lots />
         </Page>
+    );
+}
+
+/** How cards did by brand and batch: one question before more are bought. */
+function Lots() {
+    const lots = useQuery({ queryKey: ["cards", "lots"], queryFn: () => get<CardLot[]>("card-lots") });
+    const rows = lots.data ?? [];
+    if (!rows.some((lot) => lot.brand !== "" || lot.batch !== "")) {
+        return <p className="text-sm text-faded">Say of each card where it comes from (on its page), and brands and batches stand side by side here.</p>;
+    }
+    const rate = (value: number | null | undefined) => (value == null ? "-" : `${size(value)}/s`);
+    return (
+        <Table head={["brand", "batch", "#cards", "#written", "#proven", "#mistrusted", "#forged or bad", "#gone", "#writes at", "#reads at"]}>
+            {rows.map((lot) => (
+                <tr key={`${lot.brand}/${lot.batch}`}>
+                    <td>{lot.brand === "" ? <span className="text-faded">not said</span> : lot.brand}</td>
+                    <td>{lot.batch === "" ? <span className="text-faded">not said</span> : lot.batch}</td>
+                    <Amount>{lot.cards}</Amount>
+                    <Amount>{lot.written}</Amount>
+                    <Amount>{lot.proven}</Amount>
+                    <Amount>{lot.mistrusted}</Amount>
+                    <Amount>{lot.bad}</Amount>
+                    <Amount>{lot.gone}</Amount>
+                    <Amount>{rate(lot.write_rate)}</Amount>
+                    <Amount>{rate(lot.read_rate)}</Amount>
+                </tr>
+            ))}
+        </Table>
     );
 }
 

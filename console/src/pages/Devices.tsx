@@ -49,6 +49,11 @@ export function Devices() {
             title="Devices"
             aside={
                 <>
+                    {list.data !== undefined && (list.data.pages[0]?.total ?? 0) > 0 && (
+                        <Link to="/rounds" search={filters as never} className="text-sm font-semibold text-blueprint underline">
+                            Make a round of these
+                        </Link>
+                    )}
                     <Link to="/presets" className="text-sm font-semibold text-blueprint underline">
                         Presets
                     </Link>

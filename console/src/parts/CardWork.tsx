@@ -1,13 +1,13 @@
 // Work on a card itself: check it, clear it, give it back what a check that was cut off had found.
 import { useMutation } from "@tanstack/react-query";
-import { Dialog } from "radix-ui";
 import { useState } from "react";
 
 import { type CardPlan, type Job, post, requestKey } from "../api/client";
-import { ConfirmByLabel } from "./Confirm";
+import { BenchDialog } from "./BenchDialog";
+import { ConfirmByLabel, Losses } from "./Confirm";
 import { JobView } from "./JobView";
 import { Size, span } from "./text";
-import { Button, Facts, Failure, Label, Notice } from "./ui";
+import { Button, Facts, Failure, Label } from "./ui";
 
 const WORK: [string, string, string][] = [
     ["quick-check", "Check it quickly", "a minute or less; finds most forged cards, gives back what is on it, proves nothing"],
@@ -23,29 +23,10 @@ const PUT_BACK: [string, string, string] = [
 ];
 
 export function CardWork({ slot, unfinished, disabled }: { slot: number; unfinished: boolean; disabled: boolean }) {
-    const [open, setOpen] = useState(false);
     return (
-        <Dialog.Root open={open} onOpenChange={setOpen}>
-            <Dialog.Trigger asChild>
-                <Button disabled={disabled}>Check or clear…</Button>
-            </Dialog.Trigger>
-            <Dialog.Portal>
-                <Dialog.Overlay className="fixed inset-0 bg-black/40" />
-                <Dialog.Content
-                    aria-describedby={undefined}
-                    onInteractOutside={(event) => {
-                        event.preventDefault();
-                    }}
-                    className="fixed top-1/2 left-1/2 max-h-[92vh] w-[42rem] max-w-[95vw] -translate-x-1/2 -translate-y-1/2 overflow-y-auto rounded-sm border border-ink bg-sheet p-5"
-                >
-                    <Dialog.Title className="mb-3 text-lg font-semibold">The card in slot {slot} itself</Dialog.Title>
-                    {open && <Steps slot={slot} unfinished={unfinished} />}
-                    <Dialog.Close asChild>
-                        <Button className="mt-4">Close</Button>
-                    </Dialog.Close>
-                </Dialog.Content>
-            </Dialog.Portal>
-        </Dialog.Root>
+        <BenchDialog word="Check or clear…" title={`The card in slot ${String(slot)} itself`} disabled={disabled}>
+            <Steps slot={slot} unfinished={unfinished} />
+        </BenchDialog>
     );
 }
 
@@ -53,7 +34,8 @@ function Steps({ slot, unfinished }: { slot: number; unfinished: boolean }) {
     const [work, setWork] = useState(unfinished ? "put-back" : "quick-check");
     const plan = useMutation({ mutationFn: (wanted: string) => post<CardPlan>("card-plans", { slot, work: wanted }) });
     const confirm = useMutation({
-        mutationFn: ({ id, card }: { id: string; card: string }) => post<Job>(`plans/${id}/confirm`, { card }, requestKey()),
+        mutationFn: ({ id, card, accept }: { id: string; card: string; accept: string[] }) =>
+            post<Job>(`plans/${id}/confirm`, { card, accept }, requestKey()),
         // A label that is not this card's voids the plan.
         onError: () => {
             plan.reset();
@@ -99,10 +81,12 @@ function Steps({ slot, unfinished }: { slot: number; unfinished: boolean }) {
                 <>
                     <PlanView plan={plan.data} />
                     <ConfirmByLabel
+                        key={plan.data.id}
+                        cautions={plan.data.cautions}
                         word={plan.data.lost.length > 0 ? "Do it, and lose that" : "Do it"}
                         disabled={confirm.isPending}
-                        confirm={(card) => {
-                            confirm.mutate({ id: plan.data.id, card });
+                        confirm={(card, accept) => {
+                            confirm.mutate({ id: plan.data.id, card, accept });
                         }}
                     />
                 </>
@@ -127,20 +111,7 @@ function PlanView({ plan }: { plan: CardPlan }) {
                     ["takes", `about ${span(plan.seconds)}`],
                 ]}
             />
-            {plan.lost.length === 0 ? (
-                <Notice tone="moss">Nothing is lost.</Notice>
-            ) : (
-                plan.lost.map((lost) => (
-                    <Notice key={lost} tone="oxide">
-                        <span className="font-semibold">Lost:</span> {lost}
-                    </Notice>
-                ))
-            )}
-            {plan.cautions.map((caution) => (
-                <Notice key={caution} tone="ochre">
-                    {caution}
-                </Notice>
-            ))}
+            <Losses lost={plan.lost} notes={plan.notes ?? []} />
         </div>
     );
 }

@@ -104,7 +104,7 @@ export function FilterBar({
     choices: FilterChoice[];
 }) {
     return (
-        <search className="mb-3 grid grid-cols-2 items-end gap-3 text-sm sm:flex sm:flex-wrap">
+        <search className="mb-3 grid grid-cols-2 items-start gap-3 text-sm sm:flex sm:flex-wrap">
             <SearchField
                 value={filters["search"] ?? ""}
                 change={(text) => {

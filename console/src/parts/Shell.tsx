@@ -1,6 +1,6 @@
 // What stands around every page: the name, the pages, who acts, whether the service is heard.
 import { useQueryClient } from "@tanstack/react-query";
-import { Link, Outlet } from "@tanstack/react-router";
+import { Link, Outlet, useLocation } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 
 import { operator, setOperator } from "../api/client";
@@ -17,10 +17,12 @@ const PAGES = [
 
 export function Shell() {
     const queries = useQueryClient();
+    // The large view has the whole screen to itself.
+    const large = useLocation({ select: (place) => place.pathname === "/large" });
     useEffect(() => listen(queries), [queries]);
     return (
         <>
-            <header className="border-b-2 border-ink bg-sheet">
+            <header hidden={large} className="border-b-2 border-ink bg-sheet">
                 <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-1 px-3 py-2.5 sm:px-6">
                     <span className="font-mono font-semibold tracking-tight text-blueprint">Duplicarium</span>
                     <nav aria-label="Pages" className="flex flex-wrap gap-1">

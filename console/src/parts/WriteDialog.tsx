@@ -1,6 +1,5 @@
 // From "this card" to a verified card: choose, see the plan, confirm by the label, watch.
 import { useMutation } from "@tanstack/react-query";
-import { Dialog } from "radix-ui";
 import { type ReactNode, useState } from "react";
 
 import {
@@ -16,7 +15,8 @@ import {
     post,
     requestKey,
 } from "../api/client";
-import { ConfirmByLabel } from "./Confirm";
+import { BenchDialog } from "./BenchDialog";
+import { ConfirmByLabel, Losses } from "./Confirm";
 import { FileView } from "./FileView";
 import { Finder, type FoundItem } from "./Finder";
 import { JobView } from "./JobView";
@@ -31,31 +31,10 @@ const KINDS: [Kind, string][] = [
 ];
 
 export function WriteDialog({ slot, disabled }: { slot: number; disabled: boolean }) {
-    const [open, setOpen] = useState(false);
     return (
-        <Dialog.Root open={open} onOpenChange={setOpen}>
-            <Dialog.Trigger asChild>
-                <Button look="main" disabled={disabled}>
-                    Write…
-                </Button>
-            </Dialog.Trigger>
-            <Dialog.Portal>
-                <Dialog.Overlay className="fixed inset-0 bg-black/40" />
-                <Dialog.Content
-                    aria-describedby={undefined}
-                    onInteractOutside={(event) => {
-                        event.preventDefault();
-                    }}
-                    className="fixed top-1/2 left-1/2 max-h-[92vh] min-h-[min(92vh,28rem)] w-[46rem] max-w-[95vw] -translate-x-1/2 -translate-y-1/2 overflow-y-auto rounded-sm border border-ink bg-sheet p-5"
-                >
-                    <Dialog.Title className="mb-3 text-lg font-semibold">Write the card in slot {slot}</Dialog.Title>
-                    {open && <Steps slot={slot} />}
-                    <Dialog.Close asChild>
-                        <Button className="mt-4">Close</Button>
-                    </Dialog.Close>
-                </Dialog.Content>
-            </Dialog.Portal>
-        </Dialog.Root>
+        <BenchDialog word="Write…" look="main" title={`Write the card in slot ${String(slot)}`} disabled={disabled}>
+            <Steps slot={slot} />
+        </BenchDialog>
     );
 }
 
@@ -66,8 +45,8 @@ function Steps({ slot }: { slot: number }) {
     const [keepSize, setKeepSize] = useState(false);
     const plan = useMutation({ mutationFn: (wanted: NewPlan) => post<Plan>("plans", wanted) });
     const confirm = useMutation({
-        mutationFn: ({ id, card }: { id: string; card: string }) =>
-            post<Job>(`plans/${id}/confirm`, { card }, requestKey()),
+        mutationFn: ({ id, card, accept }: { id: string; card: string; accept: string[] }) =>
+            post<Job>(`plans/${id}/confirm`, { card, accept }, requestKey()),
         // A label that is not this card's voids the plan.
         onError: () => {
             plan.reset();
@@ -187,10 +166,12 @@ function Steps({ slot }: { slot: number }) {
                 <>
                     <PlanView plan={plan.data} />
                     <ConfirmByLabel
+                        key={plan.data.id}
                         word="Overwrite this card"
+                        cautions={plan.data.cautions}
                         disabled={confirm.isPending}
-                        confirm={(card) => {
-                            confirm.mutate({ id: plan.data.id, card });
+                        confirm={(card, accept) => {
+                            confirm.mutate({ id: plan.data.id, card, accept });
                         }}
                     />
                 </>
@@ -255,24 +236,11 @@ function PlanView({ plan }: { plan: Plan }) {
     return (
         <div className="grid gap-3" data-plan={plan.card}>
             <Facts rows={rows} />
-            {plan.lost.length === 0 ? (
-                <Notice tone="moss">Nothing is lost.</Notice>
-            ) : (
-                plan.lost.map((lost) => (
-                    <Notice key={lost} tone="oxide">
-                        <span className="font-semibold">Lost:</span> {lost}
-                    </Notice>
-                ))
-            )}
+            <Losses lost={plan.lost} notes={plan.notes ?? []} />
             {plan.growth != null && <p className="text-sm text-faded">Growth: {plan.growth}.</p>}
             {(plan.left_out ?? []).map((left) => (
                 <Notice key={left} tone="ochre">
                     {left}
-                </Notice>
-            ))}
-            {plan.cautions.map((caution) => (
-                <Notice key={caution} tone="ochre">
-                    {caution}
                 </Notice>
             ))}
             {plan.files.map((file) => (

@@ -152,41 +152,29 @@ pub struct Sticker {
     pub card: String,
 }
 
-/// Work on a card itself to plan.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct NewCardPlan {
-    /// Slot of the card.
-    pub slot: u32,
-    /// `quick-check`, `full-check`, `clear-tables`, `clear-all`, `clear-volume` or `put-back`.
-    pub work: String,
-}
-
-/// What work on a card itself would do, and what would be lost. It is confirmed like any other plan, and
-/// holds for this very card as it sits in its slot now.
+/// Cards of one brand and batch, and how they did.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct CardPlan {
-    /// Its identifier.
-    pub id: String,
-    /// As in the request.
-    pub work: String,
-    /// What it does, in a sentence.
-    pub does: String,
-    /// Slot of the card.
-    pub slot: u32,
-    /// Label of the card.
-    pub card: String,
-    /// Whether the card was labelled just now.
-    pub new_label: bool,
-    /// Size that the card reports.
-    pub card_size: u64,
-    /// What is on the card.
-    pub card_holds: String,
-    /// What would be lost.
-    pub lost: Vec<String>,
-    /// What should be known before.
-    pub cautions: Vec<String>,
-    /// How long it takes, in seconds, by what is known of this card's speed.
-    pub seconds: f64,
+pub struct CardLot {
+    /// Who made them; empty where nobody said.
+    pub brand: String,
+    /// Which lot they came in.
+    pub batch: String,
+    /// How many there are.
+    pub cards: u64,
+    /// How many were written at least once.
+    pub written: u64,
+    /// How many nothing is written to any more.
+    pub mistrusted: u64,
+    /// How many a check found forged or bad.
+    pub bad: u64,
+    /// How many a full check proved.
+    pub proven: u64,
+    /// How many were retired or lost.
+    pub gone: u64,
+    /// Bytes a second that half of them are written with at least, by the newest write of each.
+    pub write_rate: Option<f64>,
+    /// And read.
+    pub read_rate: Option<f64>,
 }
 
 /// A card that the team owns.

@@ -6,6 +6,8 @@ mod cards;
 mod catalogue;
 mod client;
 mod lists;
+mod plans;
+mod rounds;
 mod types;
 
 pub use bench::*;
@@ -14,6 +16,8 @@ pub use cards::*;
 pub use catalogue::*;
 pub use client::{Client, ClientError};
 pub use lists::*;
+pub use plans::*;
+pub use rounds::*;
 pub use types::*;
 
 /// Header that says who acts, percent-encoded.

@@ -23,7 +23,7 @@ pub struct Names {
     pub total: u64,
 }
 
-/// Which devices are asked for: those that all of it holds of. And which page of them.
+/// Which devices are asked for: those that all of it holds of.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct DeviceQuery {
@@ -52,21 +52,9 @@ pub struct DeviceQuery {
     /// withdrawn. Retired devices are left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub standing: Option<String>,
-    /// name (as usual), site, state, appliance, board, card, added.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub sort: Option<String>,
-    /// Last rows first.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub descending: Option<bool>,
-    /// Where the page before ended.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub after: Option<String>,
-    /// Most rows, 1 to 500; 100 as usual.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub limit: Option<u32>,
 }
 
-/// Which cards are asked for: those that all of it holds of. And which page of them.
+/// Which cards are asked for: those that all of it holds of.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct CardQuery {
@@ -85,21 +73,9 @@ pub struct CardQuery {
     /// The release that they carry.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub carries: Option<String>,
-    /// label (as usual), state, size, device.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub sort: Option<String>,
-    /// Last rows first.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub descending: Option<bool>,
-    /// Where the page before ended.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub after: Option<String>,
-    /// Most rows, 1 to 500; 100 as usual.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub limit: Option<u32>,
 }
 
-/// Which backups are asked for: those that all of it holds of. And which page of them.
+/// Which backups are asked for: those that all of it holds of.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct BackupQuery {
@@ -112,7 +88,24 @@ pub struct BackupQuery {
     /// Name of the device whose card it was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub device: Option<String>,
-    /// newest (as usual), name, device, card.
+}
+
+/// Which of what has a name is asked for.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct NameQuery {
+    /// A text anywhere in the name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub search: Option<String>,
+}
+
+/// Which page of a list is asked for, in which order.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Paging {
+    /// What the list is sorted by. Devices: name (as usual), site, state, appliance, board, card, added. Cards:
+    /// label (as usual), state, size, device. Backups: newest (as usual), name, device, card. Others have one
+    /// order.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sort: Option<String>,
     /// Last rows first.
@@ -126,17 +119,13 @@ pub struct BackupQuery {
     pub limit: Option<u32>,
 }
 
-/// Which page of a list is asked for.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub struct PageQuery {
-    /// A text anywhere in the name.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub search: Option<String>,
-    /// Where the page before ended.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub after: Option<String>,
-    /// Most rows, 1 to 500; 100 as usual.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub limit: Option<u32>,
+impl Paging {
+    /// As many rows behind a place, in the usual order.
+    pub fn behind(after: Option<String>, limit: u32) -> Self {
+        Self {
+            after,
+            limit: Some(limit),
+            ..Self::default()
+        }
+    }
 }

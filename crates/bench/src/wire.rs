@@ -203,6 +203,11 @@ pub enum Fault {
     },
     /// It takes every write and keeps none.
     KeepsNothing,
+    /// It takes no writes any more once this many bytes have been written since it was put in.
+    ReadOnly {
+        /// Bytes.
+        after: u64,
+    },
     /// It vanishes once this many bytes have been written since it was put in.
     Vanishes {
         /// Bytes.

@@ -101,6 +101,18 @@ pub struct Curve {
     pub points: Vec<(u64, f64)>,
 }
 
+impl Curve {
+    /// Bytes a second over all of it, if anything was done in any time.
+    pub fn mean(&self) -> Option<f64> {
+        let (mut seconds, mut before) = (0.0, 0);
+        for (end, rate) in &self.points {
+            seconds += end.saturating_sub(before) as f64 / rate.max(1.0);
+            before = *end;
+        }
+        (seconds > 0.0).then(|| before as f64 / seconds)
+    }
+}
+
 /// Shared between the thread that works and those that look on.
 pub struct Progress {
     state: Mutex<State>,

@@ -75,6 +75,9 @@ enum Command {
     /// Cards.
     #[command(subcommand)]
     Card(commands::card::Card),
+    /// Rounds: many cards, made in turn as blank ones go in.
+    #[command(subcommand)]
+    Round(commands::round::Round),
     /// Backups.
     #[command(subcommand)]
     Backup(commands::backup::Backup),
@@ -200,6 +203,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Bench(bench) => bench.run(&context).await,
         Command::Slot(slot) => slot.run(&context).await,
         Command::Card(card) => card.run(&context).await,
+        Command::Round(round) => round.run(&context).await,
         Command::Backup(backup) => backup.run(&context).await,
         Command::Job(job) => job.run(&context).await,
         Command::Board(board) => board.run(&context).await,

@@ -5,8 +5,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
 use std::time::Duration;
 
-use cardwork::{Progress, Stage};
-use records::jobs::{Ending, NewJob, Outcome};
+use cardwork::{Curve, Progress, Stage};
+use records::jobs::{Ending, NewJob, Outcome, Speeds};
 use records::{RecordError, Records};
 use serde_json::Value;
 use time::OffsetDateTime;
@@ -336,12 +336,20 @@ impl Work {
     }
 
     /// How fast it was along its card.
-    fn speeds(&self) -> Option<Value> {
+    fn speeds(&self) -> Option<Speeds> {
         let mut curves = self.progress.curves();
         // Where the card was at work, and not the service beside it.
         let at_work = [Stage::Writing, Stage::Verifying, Stage::Reading];
         curves.retain(|curve| at_work.iter().any(|stage| stage.name() == curve.stage));
-        (self.at_card && !curves.is_empty()).then(|| serde_json::json!(curves))
+        let mean = |stages: &[Stage]| {
+            let of = |curve: &&Curve| stages.iter().any(|stage| stage.name() == curve.stage);
+            curves.iter().rev().find(of).and_then(Curve::mean)
+        };
+        (self.at_card && !curves.is_empty()).then(|| Speeds {
+            write: mean(&[Stage::Writing]),
+            read: mean(&[Stage::Verifying, Stage::Reading]),
+            curves: serde_json::json!(curves),
+        })
     }
 
     /// The end of this job by a failure.

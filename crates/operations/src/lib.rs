@@ -15,6 +15,7 @@ pub mod news;
 pub mod plans;
 pub mod readers;
 pub mod refusal;
+pub mod rounds;
 pub mod shown;
 pub mod slots;
 pub mod store;

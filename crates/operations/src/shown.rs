@@ -285,6 +285,23 @@ pub fn outage(row: outages::Outage) -> api::Outage {
     }
 }
 
+/// Cards of one brand and batch.
+pub fn lot(row: cards::Lot) -> api::CardLot {
+    let count = |number: i64| number as u64;
+    api::CardLot {
+        brand: row.brand,
+        batch: row.batch,
+        cards: count(row.cards),
+        written: count(row.written),
+        mistrusted: count(row.mistrusted),
+        bad: count(row.bad),
+        proven: count(row.proven),
+        gone: count(row.gone),
+        write_rate: row.write_rate,
+        read_rate: row.read_rate,
+    }
+}
+
 /// What was seen of a card or device.
 pub fn fault(row: outages::Fault) -> api::Fault {
     api::Fault {
@@ -311,6 +328,7 @@ pub fn imprint(row: imprints::Imprint) -> api::Imprint {
         base: row.base,
         from_backup: row.from_backup,
         override_reason: row.override_reason,
+        accepted: row.accepted,
         growth: row.growth,
         left_out: row.left_out,
         left_as: row.left_as,
@@ -390,6 +408,7 @@ pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
         row.state = "running".into();
         (row.finished_at, row.error_code, row.error, row.result) = (None, None, None, None);
     }
+    let kind = row.kind.clone();
     api::Job {
         closing: match row.state.as_str() {
             "done" => closing(&row.kind, row.result.as_ref().unwrap_or(&Value::Null)),
@@ -405,7 +424,11 @@ pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
         card: row.card,
         operator: row.operator,
         created_at: row.created_at,
+        started_at: row.started_at,
         finished_at: row.finished_at,
+        speeds: row
+            .speeds
+            .map_or_else(Vec::new, |curves| speeds((row.id, kind, curves))),
         error_code: row.error_code,
         error: row.error,
         result: row.result,

@@ -40,6 +40,35 @@ pub struct Card {
     pub suspicion: Option<String>,
     /// What the newest check with a verdict found: `proven`, `no sign`, `forged` or `bad`.
     pub verdict: Option<String>,
+    /// Bytes a second that it was last written with.
+    pub write_rate: Option<f64>,
+    /// And read.
+    pub read_rate: Option<f64>,
+}
+
+/// Cards of one brand and batch, and how they did.
+#[derive(Clone, Debug)]
+pub struct Lot {
+    /// Who made them; empty where nobody said.
+    pub brand: String,
+    /// Which lot they came in.
+    pub batch: String,
+    /// How many there are.
+    pub cards: i64,
+    /// How many were written at least once.
+    pub written: i64,
+    /// How many nothing is written to any more.
+    pub mistrusted: i64,
+    /// How many a check found forged or bad.
+    pub bad: i64,
+    /// How many a full check proved.
+    pub proven: i64,
+    /// How many were retired or lost.
+    pub gone: i64,
+    /// Bytes a second that half of them are written with at least.
+    pub write_rate: Option<f64>,
+    /// And read.
+    pub read_rate: Option<f64>,
 }
 
 /// What people tell of a card; what is not told stays.
@@ -88,7 +117,7 @@ macro_rules! state {
 /// What is read of a card, from [`FROM`].
 const COLUMNS: &str = concat!(
     "c.id, c.label, c.size, c.kind, d.name as device, c.added_by, c.added_at, c.notes, c.brand, c.seller, c.batch, ",
-    "c.price, c.identity, c.suspicion, c.verdict, ",
+    "c.price, c.identity, c.suspicion, c.verdict, c.write_rate, c.read_rate, ",
     state!(),
     " as state"
 );
@@ -189,6 +218,22 @@ impl Records {
             .await
     }
 
+    /// How cards did by brand and batch, the largest lots first.
+    pub async fn card_lots(&self) -> Result<Vec<Lot>, RecordError> {
+        let rows = sqlx::query_as!(
+            Lot,
+            r#"select brand, batch, count(*) as "cards!", count(*) filter (where imprint_id is not null) as "written!",
+                 count(*) filter (where suspicion is not null) as "mistrusted!",
+                 count(*) filter (where verdict in ('forged', 'bad')) as "bad!",
+                 count(*) filter (where verdict = 'proven') as "proven!",
+                 count(*) filter (where state in ('lost', 'retired')) as "gone!",
+                 percentile_cont(0.5) within group (order by write_rate) as write_rate,
+                 percentile_cont(0.5) within group (order by read_rate) as read_rate
+               from cards group by brand, batch order by count(*) desc, brand, batch"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
     /// One card by label.
     pub async fn card(&self, label: &str) -> Result<Card, RecordError> {
         let query = format!("select {COLUMNS} from {FROM} where c.label = $1");
@@ -226,6 +271,18 @@ impl Records {
             card
         );
         Ok(proven.fetch_optional(&self.pool).await?.unwrap_or(false))
+    }
+
+    /// Size of the largest card that was ever written, in bytes, where at least three were.
+    pub async fn largest_used(&self) -> Result<Option<u64>, RecordError> {
+        let size = sqlx::query_scalar!(
+            "select max(size) from cards where imprint_state is not null having count(*) >= 3"
+        );
+        Ok(size
+            .fetch_optional(&self.pool)
+            .await?
+            .flatten()
+            .map(|size| size as u64))
     }
 
     /// The card that was last seen with these edges and was never written since, or may not have

@@ -46,6 +46,8 @@ pub struct NewImprint {
     pub growth: Option<String>,
     /// Partitions that were left as they are, and why.
     pub left_out: Vec<String>,
+    /// Names of the cautions that were accepted.
+    pub accepted: Vec<String>,
 }
 
 /// A recorded imprint.
@@ -71,6 +73,8 @@ pub struct Imprint {
     pub started_at: OffsetDateTime,
     pub finished_at: Option<OffsetDateTime>,
     pub override_reason: Option<String>,
+    /// Names of the cautions that were accepted.
+    pub accepted: Vec<String>,
     pub growth: Option<String>,
     pub left_out: Vec<String>,
     /// Of a write that did not end well: `unfinished` or `may boot`.
@@ -137,8 +141,8 @@ impl Records {
         };
         let id = sqlx::query_scalar!(
             "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings,
-                files, override_reason, growth, left_out, settings_known, behind, origin_release_id)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, coalesce($3,
+                files, override_reason, growth, left_out, settings_known, behind, accepted, origin_release_id)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, coalesce($3,
                 (select o.origin_release_id from backups b join imprints o on o.id = b.imprint_id where b.id = $4)))
              returning id",
             new.card,
@@ -155,7 +159,8 @@ impl Records {
             new.growth,
             &new.left_out,
             new.settings_known,
-            new.behind
+            new.behind,
+            &new.accepted
         )
         .fetch_one(&self.pool)
         .await?;
@@ -277,6 +282,15 @@ impl Records {
         Ok(true)
     }
 
+    /// Name of the release whose content an imprint is, however many backups and restores lie between.
+    pub async fn origin_release(&self, id: i64) -> Result<Option<String>, RecordError> {
+        let name = sqlx::query_scalar!(
+            "select r.name from imprints i join releases r on r.id = i.origin_release_id where i.id = $1",
+            id
+        );
+        Ok(name.fetch_optional(&self.pool).await?)
+    }
+
     /// The card of an imprint and the name of its exact content, if it was written in full.
     pub async fn imprint_content(&self, id: i64) -> Result<Option<(String, Vec<u8>)>, RecordError> {
         let row = sqlx::query!(
@@ -329,7 +343,7 @@ impl Records {
         let rows = sqlx::query!(
             r#"select d.id as device_id, i.id, c.label as "card!", d.name as device, i.base,
                  i.backup_id is not null as "from_backup!", i.job_id, i.slot, i.operator, i.state, i.settings, i.files,
-                 i.written, i.verified, i.started_at, i.finished_at, i.override_reason, i.growth, i.left_out, i.left_as,
+                 i.written, i.verified, i.started_at, i.finished_at, i.override_reason, i.accepted, i.growth, i.left_out, i.left_as,
                  i.size_proven, i.settings_known, i.behind
                from devices d join imprints i on i.id = d.imprint_id join cards c on c.id = i.card_id
                where d.id = any($1)"#,
@@ -354,6 +368,7 @@ impl Records {
                 started_at: row.started_at,
                 finished_at: row.finished_at,
                 override_reason: row.override_reason,
+                accepted: row.accepted,
                 growth: row.growth,
                 left_out: row.left_out,
                 left_as: row.left_as,
@@ -393,7 +408,7 @@ impl Records {
             Imprint,
             r#"select i.id, c.label as "card!", d.name as "device?", i.base, i.backup_id is not null as "from_backup!",
                  i.job_id, i.slot, i.operator, i.state, i.settings, i.files, i.written, i.verified,
-                 i.started_at, i.finished_at, i.override_reason, i.growth, i.left_out, i.left_as, i.size_proven,
+                 i.started_at, i.finished_at, i.override_reason, i.accepted, i.growth, i.left_out, i.left_as, i.size_proven,
                  i.settings_known, i.behind
                from imprints i join cards c on c.id = i.card_id left join devices d on d.id = i.device_id
                where i.id = $1"#,
@@ -413,7 +428,7 @@ impl Records {
             Imprint,
             r#"select i.id, c.label as "card!", d.name as "device?", i.base, i.backup_id is not null as "from_backup!",
                  i.job_id, i.slot, i.operator, i.state, i.settings, i.files, i.written, i.verified,
-                 i.started_at, i.finished_at, i.override_reason, i.growth, i.left_out, i.left_as, i.size_proven,
+                 i.started_at, i.finished_at, i.override_reason, i.accepted, i.growth, i.left_out, i.left_as, i.size_proven,
                  i.settings_known, i.behind
                from imprints i join cards c on c.id = i.card_id left join devices d on d.id = i.device_id
                where i.card_id = (select id from cards where label = $1)

@@ -76,7 +76,18 @@ pub struct Ending {
     /// A sentence for the history.
     pub summary: String,
     /// How fast it was along the card, if it was at one.
-    pub speeds: Option<serde_json::Value>,
+    pub speeds: Option<Speeds>,
+}
+
+/// How fast a card was.
+#[derive(Clone, Debug)]
+pub struct Speeds {
+    /// Along its length, by stage.
+    pub curves: serde_json::Value,
+    /// Bytes a second that it was written with, over all.
+    pub write: Option<f64>,
+    /// And read.
+    pub read: Option<f64>,
 }
 
 /// How a job ended.
@@ -194,7 +205,7 @@ impl Records {
         let rows = sqlx::query_as!(
             Job,
             r#"select j.id, j.kind, j.state, j.subject, j.slot, j.reader, j.unit, c.label as "card?", j.operator, j.created_at,
-                 j.started_at, j.finished_at, j.error_code, j.error, j.result, j.speeds
+                 j.started_at, j.finished_at, j.error_code, j.error, j.result, null::jsonb as speeds
                from jobs j left join cards c on c.id = j.card_id
                where $1::bigint is null or j.id < $1 order by j.id desc limit $2"#,
             before,
@@ -225,16 +236,6 @@ impl Records {
         .execute(&self.pool)
         .await?;
         Ok(())
-    }
-
-    /// How fast the newest job at a card was along it, of the kinds that write and verify.
-    pub async fn speeds_of(&self, card: i64) -> Result<Option<serde_json::Value>, RecordError> {
-        let row = sqlx::query_scalar!(
-            r#"select speeds as "speeds!" from jobs where card_id = $1 and speeds is not null
-                 and kind in ('write', 'restore', 'check', 'clear') order by id desc limit 1"#,
-            card
-        );
-        Ok(row.fetch_optional(&self.pool).await?)
     }
 
     /// The newest jobs at a card whose speed was kept, newest first.
@@ -311,11 +312,22 @@ pub(crate) async fn end(tx: &mut PgConnection, ending: &Ending) -> Result<(), Re
         code,
         error,
         result,
-        ending.speeds
+        ending.speeds.as_ref().map(|speeds| &speeds.curves)
     )
     .execute(&mut *tx)
     .await?;
     if ended.rows_affected() > 0 {
+        if let Some(speeds) = &ending.speeds {
+            sqlx::query!(
+                "update cards set write_rate = coalesce($2, write_rate), read_rate = coalesce($3, read_rate)
+                 where id = (select card_id from jobs where id = $1)",
+                ending.job,
+                speeds.write,
+                speeds.read
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
         // A write that came to a bad end without a word on its card leaves it in doubt.
         sqlx::query!(
             "update imprints set finished_at = now(),

@@ -14,6 +14,7 @@ pub mod outages;
 mod own_server;
 pub mod presets;
 pub mod releases;
+pub mod rounds;
 
 use std::time::Duration;
 

@@ -14,6 +14,7 @@ use operations::jobs::Jobs;
 use operations::news::Events;
 use operations::plans::Plans;
 use operations::refusal::Refusal;
+use operations::rounds::Rounds;
 use operations::slots::Slots;
 use operations::store::Store;
 use operations::uploads::Uploads;
@@ -37,7 +38,8 @@ pub struct App {
     pub events: Events,
     pub slots: Arc<Slots>,
     pub jobs: Arc<Jobs>,
-    pub plans: Plans,
+    pub plans: Arc<Plans>,
+    pub rounds: Arc<Rounds>,
     pub catalogue: Catalogue,
     pub in_force: InForce,
     pub feeds: Feeds,
@@ -116,15 +118,23 @@ impl App {
         ));
         let catalogue = Catalogue::new(records.clone(), store.clone());
         let in_force = InForce::new(records.clone(), store.clone(), catalogue.clone());
+        let plans = Arc::new(Plans::new(
+            records.clone(),
+            store.clone(),
+            slots.clone(),
+            jobs.clone(),
+            catalogue.clone(),
+            in_force.clone(),
+        ));
+        let rounds = Rounds::new(
+            records.clone(),
+            events.clone(),
+            slots.clone(),
+            plans.clone(),
+        );
         let app = Arc::new(Self {
-            plans: Plans::new(
-                records.clone(),
-                store.clone(),
-                slots.clone(),
-                jobs.clone(),
-                catalogue.clone(),
-                in_force.clone(),
-            ),
+            plans,
+            rounds: Arc::new(rounds),
             feeds: Feeds::new(
                 records.clone(),
                 events.clone(),

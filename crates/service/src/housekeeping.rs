@@ -19,9 +19,10 @@ const UPLOADS: Duration = Duration::from_secs(3600);
 /// How often it is told how far jobs are.
 const PROGRESS: Duration = Duration::from_millis(300);
 
-/// Begins to watch the slots and to look after everything.
+/// Begins to watch the slots, to make the cards of rounds, and to look after everything.
 pub fn begin(app: &Arc<App>) {
     app.watch(app.slots.clone().watch());
+    app.watch(app.rounds.clone().watch());
     app.watch(tell_progress(app.jobs.clone()));
     app.watch(keep_house(app.clone()));
 }

@@ -287,7 +287,10 @@ impl Drawer {
             return Err(Refused(Refusal::Failed, "past the end of the card".into()));
         }
         let delay = self.delay(number, card.rate, bytes);
+        let written = self.written.get(&number).copied().unwrap_or(0);
+        let worn = matches!(card.fault, Some(Fault::ReadOnly { after }) if written >= after);
         Ok(Access {
+            worn,
             file: self.file(&card.name)?,
             card,
             delay,
@@ -304,6 +307,8 @@ impl Drawer {
 pub struct Access {
     file: File,
     card: NewCard,
+    /// Whether it takes no writes any more.
+    worn: bool,
     /// How long it takes.
     pub delay: Duration,
 }
@@ -368,6 +373,12 @@ impl Access {
     pub fn write(&self, offset: u64, data: &[u8]) -> Result<(), Refused> {
         if self.card.locked {
             return Err(Refused(Refusal::Locked, "the card is locked".into()));
+        }
+        if self.worn {
+            return Err(Refused(
+                Refusal::Failed,
+                "the card takes no writes any more".into(),
+            ));
         }
         if self.card.fault == Some(Fault::KeepsNothing) {
             return Ok(());

@@ -91,7 +91,7 @@ enum Command {
         /// Limit, a second.
         #[arg(long, value_parser = size)]
         rate: Option<u64>,
-        /// A fault: wraps=SIZE, drops=SIZE, bad=OFFSET+LEN, flips=EVERY, keeps-nothing, vanishes=AFTER.
+        /// A fault: wraps=SIZE, drops=SIZE, bad=OFFSET+LEN, flips=EVERY, keeps-nothing, read-only=AFTER, vanishes=AFTER.
         #[arg(long, value_parser = fault)]
         fault: Option<Fault>,
     },
@@ -165,6 +165,9 @@ fn fault(text: &str) -> Result<Fault, String> {
             every: size(value)?,
         },
         "vanishes" => Fault::Vanishes {
+            after: size(value)?,
+        },
+        "read-only" => Fault::ReadOnly {
             after: size(value)?,
         },
         "keeps-nothing" => Fault::KeepsNothing,

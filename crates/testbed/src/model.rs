@@ -525,7 +525,7 @@ impl Model {
     /// Confirms a plan, lets its fate happen, and holds what is on the card against what is said.
     async fn carry_out(&mut self, plan: &api::Plan, card: &'static str, fate: Fate) {
         let before = self.medium(card);
-        let job = self.client.confirm(&plan.id, &plan.card, None).await;
+        let job = self.client.confirm(&plan.id, plan.agreed(), None).await;
         let job = job.unwrap_or_else(|e| panic!("{}: {e}", self.what));
         let ended = self.let_happen(&job, fate).await;
         self.mend(card, plan.slot, fate);
@@ -720,7 +720,7 @@ impl Model {
         };
         let refused = self.client.confirm(&plan.id, "C-9999", None).await;
         assert!(code(&refused, "wrong-label"), "{}: {refused:?}", self.what);
-        let again = self.client.confirm(&plan.id, &plan.card, None).await;
+        let again = self.client.confirm(&plan.id, plan.agreed(), None).await;
         assert!(code(&again, "plan-void"), "{}: {again:?}", self.what);
         assert_eq!(self.medium(card), before, "{}", self.what);
     }
@@ -736,7 +736,7 @@ impl Model {
             self.carry_out(&new, card, Fate::Well).await;
         }
         let before = self.medium(card);
-        let refused = self.client.confirm(&old.id, &old.card, None).await;
+        let refused = self.client.confirm(&old.id, old.agreed(), None).await;
         let Err(ClientError::Refused(problem)) = refused else {
             panic!("{}: {refused:?}", self.what);
         };
@@ -766,8 +766,8 @@ impl Model {
         assert_eq!(one.card, two.card, "{}: one card, one label", self.what);
         self.labels.insert(card, one.card.clone());
         let (first, second) = tokio::join!(
-            self.client.confirm(&one.id, &one.card, None),
-            self.client.confirm(&two.id, &two.card, None)
+            self.client.confirm(&one.id, one.agreed(), None),
+            self.client.confirm(&two.id, two.agreed(), None)
         );
         let (plan, job) = match (first, second) {
             (Ok(job), Err(_)) => (one, job),
@@ -809,7 +809,7 @@ impl Model {
         set.unwrap_or_else(|e| panic!("{}: {e}", self.what));
         self.withdrawn = withdrawn;
         if let Some(plan) = plan.filter(|_| withdrawn) {
-            let refused = self.client.confirm(&plan.id, &plan.card, None).await;
+            let refused = self.client.confirm(&plan.id, plan.agreed(), None).await;
             assert!(code(&refused, "withdrawn"), "{}: {refused:?}", self.what);
         }
     }
@@ -933,12 +933,9 @@ impl Model {
         }
         // In pages of two, so that where one ends is tried as well.
         let ask = async |after| {
-            let query = api::BackupQuery {
-                after,
-                limit: Some(2),
-                ..api::BackupQuery::default()
-            };
-            self.client.backups(&query).await
+            let all = api::BackupQuery::default();
+            let page = api::Paging::behind(after, 2);
+            self.client.backups(&all, &page).await
         };
         let mut backups = crate::every(ask).await.map_err(Wrong::asking)?;
         backups.sort_by(|a, b| a.name.cmp(&b.name));

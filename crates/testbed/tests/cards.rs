@@ -188,7 +188,7 @@ fn a_check_that_is_cut_off_loses_nothing() {
         };
         let plan = runtime.block_on(client.card_plan(&plan)).unwrap();
         let job = runtime
-            .block_on(client.confirm(&plan.id, &label, None))
+            .block_on(client.confirm(&plan.id, plan.agreed(), None))
             .unwrap();
         let stage = |job: &api::Job| job.progress.as_ref().map(|progress| progress.stage.clone());
         until("test data is put on", || {
@@ -385,7 +385,7 @@ async fn cards_that_are_held_or_mistrusted_are_not_written() {
     let made = client.plan(&plan).await.unwrap();
     bed.done(&["device", "out", "quay-01", "--reason", "two long lamps"]);
     let Err(ClientError::Refused(Problem { code, .. })) =
-        client.confirm(&made.id, &label, None).await
+        client.confirm(&made.id, made.agreed(), None).await
     else {
         panic!("a held card was written");
     };
@@ -519,7 +519,13 @@ async fn jobs_beyond_the_limit_wait_for_their_turn() {
             ..NewPlan::default()
         };
         let plan = client.plan(&plan).await.unwrap();
-        jobs.push(client.confirm(&plan.id, &plan.card, None).await.unwrap().id);
+        jobs.push(
+            client
+                .confirm(&plan.id, plan.agreed(), None)
+                .await
+                .unwrap()
+                .id,
+        );
     }
     let untouched = digest(&bed, "quay-03");
     let state = async |at: usize| client.job(jobs[at]).await.unwrap().state;

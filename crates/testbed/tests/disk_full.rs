@@ -123,7 +123,7 @@ async fn write(bed: &Testbed, slot: u32) -> Result<api::Job, ClientError> {
 
 async fn carry_out(client: &Client, new: &NewPlan) -> Result<api::Job, ClientError> {
     let plan = client.plan(new).await?;
-    let job = client.confirm(&plan.id, &plan.card, None).await?;
+    let job = client.confirm(&plan.id, plan.agreed(), None).await?;
     Ok(ended(client, job.id).await)
 }
 
@@ -235,7 +235,7 @@ async fn a_full_disk_says_so_loses_nothing_and_ends_with_room() {
         assert!(half.is_none(), "{half:?}");
         // What was acknowledged is still there, and reads.
         if let Some(backup) = client
-            .backups(&api::BackupQuery::default())
+            .backups(&api::BackupQuery::default(), &api::Paging::default())
             .await
             .unwrap()
             .items

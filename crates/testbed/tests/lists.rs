@@ -264,13 +264,11 @@ async fn pages_of_the_interface_are_the_list_whatever_their_length() {
         (500, Some("board")),
     ] {
         let ask = async |after| {
-            let query = api::DeviceQuery {
-                after,
+            let page = api::Paging {
                 sort: sort.map(str::to_owned),
-                limit: Some(limit),
-                ..api::DeviceQuery::default()
+                ..api::Paging::behind(after, limit)
             };
-            client.devices(&query).await
+            client.devices(&api::DeviceQuery::default(), &page).await
         };
         let all = every(ask).await.unwrap();
         let once: BTreeSet<_> = all.iter().map(|one| one.name.as_str()).collect();
@@ -292,12 +290,10 @@ async fn pages_of_the_interface_are_the_list_whatever_their_length() {
     assert_eq!((detail.touches.total, detail.preset.devices), (31, 31));
     client.change_settings("post-00", &set).await.unwrap();
     let ask = async |after| {
-        let query = api::PageQuery {
-            after,
-            limit: Some(4),
-            ..api::PageQuery::default()
-        };
-        client.touched("quay", &query).await
+        let page = api::Paging::behind(after, 4);
+        client
+            .touched("quay", &api::NameQuery::default(), &page)
+            .await
     };
     let touched = every(ask).await.unwrap();
     assert_eq!(touched.len(), 30);
@@ -306,7 +302,10 @@ async fn pages_of_the_interface_are_the_list_whatever_their_length() {
             .iter()
             .all(|one| one.fields == ["wifi_country"] && one.device != "post-00")
     );
-    let counted = client.presets(&api::PageQuery::default()).await.unwrap();
+    let counted = client
+        .presets(&api::NameQuery::default(), &api::Paging::default())
+        .await
+        .unwrap();
     assert_eq!(counted.items[0].devices, 30);
 }
 

@@ -47,7 +47,7 @@ async fn until_within<T, F: Future<Output = Option<T>>>(
 /// Writes a card for quay-01 in slot 1 and gives the job's end.
 async fn write(client: &Client, name: &str, slot: u32) -> api::Job {
     let plan = client.plan(&device(name, slot)).await.unwrap();
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     client.follow(job.id, |_| {}).await.unwrap()
 }
 
@@ -196,7 +196,7 @@ async fn a_database_that_is_away_gives_no_card_a_second_label_and_loses_no_end_o
     bed.put("mica", 1);
     let client = bed.client();
     let plan = client.plan(&device("quay-01", 1)).await.unwrap();
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     until("the card is being written", || async {
         let now = client.job(job.id).await.ok()?;
         now.progress.filter(|progress| progress.stage == "writing")
@@ -226,7 +226,7 @@ async fn a_database_that_is_away_gives_no_card_a_second_label_and_loses_no_end_o
     assert_eq!(slot.label.as_deref(), Some("C-0001"));
     assert_eq!(
         client
-            .cards(&api::CardQuery::default())
+            .cards(&api::CardQuery::default(), &api::Paging::default())
             .await
             .unwrap()
             .total,
@@ -277,7 +277,10 @@ async fn a_card_with_a_bad_region_under_its_stamp_gets_no_second_label() {
     );
     let refused = problem(client.plan(&device("quay-01", 1)).await);
     assert_eq!(refused.code, "card-unreadable", "{refused:?}");
-    let cards = client.cards(&api::CardQuery::default()).await.unwrap();
+    let cards = client
+        .cards(&api::CardQuery::default(), &api::Paging::default())
+        .await
+        .unwrap();
     assert_eq!(cards.total, 1, "no second label");
     // Where it can be read again, it is what it was.
     bed.standin(&["fault", "mica"]);
@@ -402,7 +405,7 @@ async fn a_thousand_clients_that_stand_still_stop_no_write_and_take_no_memory() 
     bed.put("mica", 1);
     let client = bed.client();
     let plan = client.plan(&device("quay-01", 1)).await.unwrap();
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     let before = bed.service_memory();
     let address = bed.url().trim_start_matches("http://").to_owned();
     let mut idle = Vec::new();
@@ -469,14 +472,12 @@ async fn what_was_set_as_a_secret_stays_one_whatever_a_later_sheet_says() {
     bed.put("mica", 1);
     let plan = client.plan(&device("quay-01", 1)).await.unwrap();
     assert!(
-        plan.cautions
-            .iter()
-            .any(|one| one.contains("was set as a secret")),
+        plan.cautions.iter().any(|one| one.name == "plain-secret"),
         "{:?}",
         plan.cautions
     );
     let ended = {
-        let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+        let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
         client.follow(job.id, |_| {}).await.unwrap()
     };
     assert_eq!(ended.state, "done", "{ended:?}");
@@ -548,7 +549,7 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
         ..NewPlan::default()
     };
     let plan = client.plan(&new).await.unwrap();
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     assert_eq!(client.follow(job.id, |_| {}).await.unwrap().state, "done");
     let imprint = client.card(&plan.card).await.unwrap().imprints.remove(0);
     assert!(imprint.settings_known && imprint.from_backup);
@@ -574,7 +575,10 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
         ..NewPlan::default()
     };
     let third = client.plan(&again).await.unwrap();
-    let job = client.confirm(&third.id, &third.card, None).await.unwrap();
+    let job = client
+        .confirm(&third.id, third.agreed(), None)
+        .await
+        .unwrap();
     assert_eq!(client.follow(job.id, |_| {}).await.unwrap().state, "done");
     let carriers = client.release("quaylink 2.4").await.unwrap().carriers;
     let on: Vec<_> = carriers.iter().map(|one| one.card.as_str()).collect();
@@ -590,7 +594,7 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
         "{:?}",
         plan.lost
     );
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     assert_eq!(client.follow(job.id, |_| {}).await.unwrap().state, "done");
     let plan = client.plan(&device("quay-01", 1)).await.unwrap();
     assert!(
@@ -613,7 +617,7 @@ async fn a_cancel_while_composing_leaves_a_blank_card_blank_with_its_label() {
         let before = medium(&bed.card_file("mica"));
         let plan = client.plan(&device("quay-01", 1)).await.unwrap();
         assert_eq!(plan.card, "C-0001");
-        let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+        let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
         let _ = client.cancel(job.id).await;
         let ended = client.follow(job.id, |_| {}).await.unwrap();
         let told = ended.error.clone().unwrap_or_default();

@@ -41,7 +41,7 @@ async fn a_plan_holds_for_the_very_insertion_that_was_seen() {
 
     // An equal card in its place, and even the same card put in again, void the plan.
     bed.put("flint", 1);
-    let refused = problem(client.confirm(&plan.id, &plan.card, None).await);
+    let refused = problem(client.confirm(&plan.id, plan.agreed(), None).await);
     assert_eq!(
         (refused.code.as_str(), refused.status),
         ("card-swapped", 409),
@@ -54,13 +54,13 @@ async fn a_plan_holds_for_the_very_insertion_that_was_seen() {
     let plan = client.plan(&for_device(1)).await.unwrap();
     bed.put("flint", 1);
     assert_eq!(
-        problem(client.confirm(&plan.id, &plan.card, None).await).code,
+        problem(client.confirm(&plan.id, plan.agreed(), None).await).code,
         "card-swapped"
     );
     let plan = client.plan(&for_device(1)).await.unwrap();
     bed.standin(&["pull", "--slot", "1"]);
     assert_eq!(
-        problem(client.confirm(&plan.id, &plan.card, None).await).code,
+        problem(client.confirm(&plan.id, plan.agreed(), None).await).code,
         "slot-empty"
     );
 
@@ -71,7 +71,7 @@ async fn a_plan_holds_for_the_very_insertion_that_was_seen() {
         problem(client.confirm(&plan.id, "C-0099", None).await).code,
         "wrong-label"
     );
-    let late = problem(client.confirm(&plan.id, &plan.card, None).await);
+    let late = problem(client.confirm(&plan.id, plan.agreed(), None).await);
     assert_eq!((late.code.as_str(), late.status), ("plan-void", 410));
 
     // So does a restart of the service.
@@ -79,7 +79,7 @@ async fn a_plan_holds_for_the_very_insertion_that_was_seen() {
     bed.stop_service();
     bed.start_service();
     assert_eq!(
-        problem(client.confirm(&plan.id, &plan.card, None).await).code,
+        problem(client.confirm(&plan.id, plan.agreed(), None).await).code,
         "plan-void"
     );
     for card in ["mica", "flint"] {
@@ -98,11 +98,11 @@ async fn a_slot_works_for_one_job_at_a_time_and_a_request_starts_one_job() {
     let client = bed.client();
     let plan = client.plan(&for_device(1)).await.unwrap();
     let job = client
-        .confirm(&plan.id, &plan.card, Some("once"))
+        .confirm(&plan.id, plan.agreed(), Some("once"))
         .await
         .unwrap();
     let again = client
-        .confirm(&plan.id, &plan.card, Some("once"))
+        .confirm(&plan.id, plan.agreed(), Some("once"))
         .await
         .unwrap();
     assert_eq!(job.id, again.id, "the same request gives the same job");
@@ -119,7 +119,7 @@ async fn a_slot_works_for_one_job_at_a_time_and_a_request_starts_one_job() {
         })
         .await
         .unwrap();
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     let busy = problem(client.plan(&for_device(2)).await);
     assert_eq!(busy.code, "slot-busy", "{busy:?}");
     assert_eq!(problem(client.take_backup(2, None).await).code, "slot-busy");
@@ -157,7 +157,7 @@ async fn a_backup_in_progress_keeps_writers_away() {
     let bed = ready();
     let client = bed.client();
     let plan = client.plan(&for_device(1)).await.unwrap();
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     client.follow(job.id, |_| {}).await.unwrap();
     let other = client.plan(&for_device(1)).await.unwrap();
     let backup = client.take_backup(1, Some("backup-1")).await.unwrap();
@@ -165,7 +165,7 @@ async fn a_backup_in_progress_keeps_writers_away() {
         client.take_backup(1, Some("backup-1")).await.unwrap().id,
         backup.id
     );
-    let refused = problem(client.confirm(&other.id, &other.card, None).await);
+    let refused = problem(client.confirm(&other.id, other.agreed(), None).await);
     assert_eq!(
         refused.code, "slot-busy",
         "a write to the card that a backup reads from"
@@ -226,7 +226,7 @@ async fn a_service_killed_half_way_comes_up_with_the_truth() {
     bed.make_card("chalk", "3965190144", &["--rate", "8MB"]);
     bed.put("chalk", 2);
     let plan = client.plan(&for_device(2)).await.unwrap();
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     loop {
         let progress = client.job(job.id).await.unwrap().progress;
         if progress
@@ -265,7 +265,7 @@ async fn a_service_killed_half_way_comes_up_with_the_truth() {
         plan.card_holds
     );
     bed.standin(&["fault", "chalk"]);
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     assert_eq!(client.follow(job.id, |_| {}).await.unwrap().state, "done");
     assert_eq!(
         client.card(&plan.card).await.unwrap().card.state,
@@ -354,12 +354,12 @@ async fn secrets_are_nowhere_but_on_the_card() {
     let bed = ready();
     let client = bed.client();
     let plan = client.plan(&for_device(1)).await.unwrap();
-    let job = client.confirm(&plan.id, &plan.card, None).await.unwrap();
+    let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     assert_eq!(client.follow(job.id, |_| {}).await.unwrap().state, "done");
     let answers = [
         serde_json::to_string(&client.device("quay-01").await.unwrap()).unwrap(),
         serde_json::to_string(&client.card(&plan.card).await.unwrap()).unwrap(),
-        serde_json::to_string(&client.jobs().await.unwrap()).unwrap(),
+        serde_json::to_string(&client.jobs(None).await.unwrap()).unwrap(),
         serde_json::to_string(&plan).unwrap(),
         reqwest::get(format!("{}/api/v1/history", bed.url()))
             .await

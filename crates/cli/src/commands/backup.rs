@@ -69,20 +69,9 @@ impl Backup {
                     search: list.search,
                     card: list.card,
                     device: list.device,
-                    sort: list.order.sort,
-                    descending: list.order.descending.then_some(true),
-                    after: None,
-                    limit: None,
                 };
-                let ask = async |after, limit| {
-                    let query = BackupQuery {
-                        after,
-                        limit: Some(limit),
-                        ..wanted.clone()
-                    };
-                    context.client.backups(&query).await
-                };
-                let page = list.paging.gather(ask).await?;
+                let ask = async |page| context.client.backups(&wanted, &page).await;
+                let page = list.paging.gather(&list.order, ask).await?;
                 context.show(&page, |page| {
                     let rows = page.items.iter().map(|backup| {
                         [

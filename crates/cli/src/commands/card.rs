@@ -1,12 +1,14 @@
 //! Cards.
 
 use anyhow::Context as _;
-use api::{CardChange, CardDetail, CardPlan, CardQuery, Drift, Imprint, NewCardPlan, NewFault};
+use api::{
+    CardChange, CardDetail, CardPlan, CardQuery, Drift, Imprint, NewCardPlan, NewFault, NewRound,
+};
 use clap::Subcommand;
 
 use super::list::{Order, Paging, rest};
 use super::request_key;
-use super::write::{Target, ask_label};
+use super::write::{Target, show_cautions};
 use crate::follow::follow;
 use crate::{Context, Ended, text};
 
@@ -88,6 +90,8 @@ pub enum Card {
         #[arg(long)]
         price: Option<String>,
     },
+    /// How cards did by brand and batch: how fast they are, how many failed.
+    Lots,
     /// Check whether the card in a slot holds what it says. A quick check gives back what is on it and finds
     /// most forged cards; a full one writes and reads every byte, and is the only one that proves a card.
     Check {
@@ -109,6 +113,19 @@ pub enum Card {
     PutBack {
         #[command(flatten)]
         target: Target,
+    },
+    /// Copy the card in a slot onto others: a backup of it is taken, and becomes a round. Two boards with one
+    /// identity clash; `--for` gives copies the settings of other devices.
+    Copy {
+        /// Number of the slot.
+        #[arg(long)]
+        slot: u32,
+        /// How many copies are made as they are.
+        #[arg(long, value_name = "NUMBER", default_value_t = 0)]
+        copies: u32,
+        /// Devices that get a copy with their own settings.
+        #[arg(long = "for", value_name = "DEVICES", value_delimiter = ',')]
+        devices: Vec<String>,
     },
     /// Say which card it is that is in a slot and does not say it itself: the label stands on its sticker.
     ThisIs {
@@ -195,20 +212,9 @@ impl Card {
                     device: list.device,
                     site: list.site,
                     carries: list.carries,
-                    sort: list.order.sort,
-                    descending: list.order.descending.then_some(true),
-                    after: None,
-                    limit: None,
                 };
-                let ask = async |after, limit| {
-                    let query = CardQuery {
-                        after,
-                        limit: Some(limit),
-                        ..wanted.clone()
-                    };
-                    context.client.cards(&query).await
-                };
-                let page = list.paging.gather(ask).await?;
+                let ask = async |page| context.client.cards(&wanted, &page).await;
+                let page = list.paging.gather(&list.order, ask).await?;
                 context.show(&page, |page| {
                     let rows = page.items.iter().map(|card| {
                         [
@@ -256,6 +262,45 @@ impl Card {
                 context.client.attach_label(slot, &label).await?;
                 context.show(&context.client.card(&label).await?, show)
             }
+            Self::Lots => context.show(&context.client.card_lots().await?, |lots| {
+                let rate = |rate: Option<f64>| {
+                    rate.map_or("-".into(), |rate| format!("{}/s", text::size(rate as u64)))
+                };
+                let or_not_said = |text: &str| match text {
+                    "" => "not said".to_owned(),
+                    text => text.to_owned(),
+                };
+                let rows = lots.iter().map(|lot| {
+                    [
+                        or_not_said(&lot.brand),
+                        or_not_said(&lot.batch),
+                        lot.cards.to_string(),
+                        lot.written.to_string(),
+                        lot.proven.to_string(),
+                        lot.mistrusted.to_string(),
+                        lot.bad.to_string(),
+                        lot.gone.to_string(),
+                        rate(lot.write_rate),
+                        rate(lot.read_rate),
+                    ]
+                });
+                text::table(
+                    [
+                        "brand",
+                        "batch",
+                        "cards",
+                        "written",
+                        "proven",
+                        "mistrusted",
+                        "bad",
+                        "gone",
+                        "writes at",
+                        "reads at",
+                    ],
+                    &[2, 3, 4, 5, 6, 7, 8, 9],
+                    rows,
+                );
+            }),
             Self::Trust { label } => said(context, &label, "trusted").await,
             Self::Free { label } => said(context, &label, "free").await,
             Self::Fault { label, symptom } => {
@@ -279,6 +324,11 @@ impl Card {
                 };
                 on_card(context, work, target).await
             }
+            Self::Copy {
+                slot,
+                copies,
+                devices,
+            } => copy(context, slot, copies, devices).await,
             Self::PutBack { target } => on_card(context, "put-back", target).await,
             Self::Lost { label } => said(context, &label, "lost").await,
             Self::Retire { label } => said(context, &label, "retired").await,
@@ -311,13 +361,10 @@ async fn on_card(context: &Context, work: &str, target: Target) -> anyhow::Resul
     if !context.json {
         show_card_plan(&plan);
     }
-    let label = match target.yes {
-        Some(label) => label,
-        None => ask_label(plan.slot)?,
-    };
+    let given = target.agree(&plan.cautions)?;
     let job = context
         .client
-        .confirm(&plan.id, &label, Some(&request_key()))
+        .confirm(&plan.id, given, Some(&request_key()))
         .await?;
     let job = follow(context, &job).await?;
     context.show(&job, text::closing)?;
@@ -358,9 +405,46 @@ fn show_card_plan(plan: &CardPlan) {
     for lost in &plan.lost {
         println!("  LOST       {lost}");
     }
-    for caution in &plan.cautions {
-        println!("  caution    {caution}");
+    show_cautions(&plan.cautions, &plan.notes);
+}
+
+/// Takes a backup of a card, and plans a round of what is in it.
+async fn copy(
+    context: &Context,
+    slot: u32,
+    copies: u32,
+    devices: Vec<String>,
+) -> anyhow::Result<()> {
+    if copies == 0 && devices.is_empty() {
+        anyhow::bail!("say how many copies are made (--copies), or for which devices (--for)");
     }
+    let job = context
+        .client
+        .take_backup(slot, Some(&request_key()))
+        .await?;
+    let job = follow(context, &job).await?;
+    let backup = job
+        .result
+        .as_ref()
+        .and_then(|result| result["backup"].as_str());
+    let new = NewRound {
+        backup: Some(backup.context("the backup has no name")?.to_owned()),
+        copies,
+        devices,
+        ..NewRound::default()
+    };
+    let planned = context.client.plan_round(&new).await?;
+    if !context.json {
+        text::closing(&job);
+    }
+    context.show(&planned, super::round::show)?;
+    if !context.json {
+        println!(
+            "Put the original back into its board. Begin with: duplicarium round begin {}",
+            planned.round.id
+        );
+    }
+    Ok(())
 }
 
 /// Keeps what somebody says of a card.

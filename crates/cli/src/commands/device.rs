@@ -463,20 +463,9 @@ impl List {
             carries: self.carries.clone(),
             follows: self.follows.clone(),
             standing: self.standing.clone(),
-            sort: self.order.sort.clone(),
-            descending: self.order.descending.then_some(true),
-            after: None,
-            limit: None,
         };
-        let ask = async |after, limit| {
-            let query = DeviceQuery {
-                after,
-                limit: Some(limit),
-                ..wanted.clone()
-            };
-            client.devices(&query).await
-        };
-        self.paging.gather(ask).await
+        let ask = async |page| client.devices(&wanted, &page).await;
+        self.paging.gather(&self.order, ask).await
     }
 }
 

@@ -7,7 +7,11 @@ use crate::{Context, text};
 #[derive(Subcommand)]
 pub enum Job {
     /// List the newest jobs.
-    List,
+    List {
+        /// Those before this one, to go on.
+        #[arg(long, value_name = "JOB")]
+        before: Option<i64>,
+    },
     /// Show one job.
     Show {
         /// Number of the job.
@@ -28,8 +32,8 @@ pub enum Job {
 impl Job {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
         match self {
-            Self::List => {
-                let jobs = context.client.jobs().await?;
+            Self::List { before } => {
+                let jobs = context.client.jobs(before).await?;
                 context.show(&jobs, |jobs| {
                     let rows = jobs.items.iter().map(|job| {
                         [
@@ -66,6 +70,9 @@ fn show(job: &api::Job) {
         text::moment(job.created_at),
         job.operator
     );
+    if let Some(began) = job.started_at {
+        println!("  at work  {}", text::moment(began));
+    }
     if let Some(ended) = job.finished_at {
         println!("  ended    {}", text::moment(ended));
     }

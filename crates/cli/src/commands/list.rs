@@ -32,10 +32,19 @@ pub struct Order {
 const PAGE: u32 = 500;
 
 impl Paging {
-    /// Rows of as many pages as it takes; `ask` gets where to go on and how many rows to ask for.
+    /// Every row, however many.
+    pub fn every() -> Self {
+        Self {
+            all: true,
+            ..Self::default()
+        }
+    }
+
+    /// Rows of as many pages as it takes; `ask` gets which page to ask for.
     pub async fn gather<T>(
         &self,
-        mut ask: impl AsyncFnMut(Option<String>, u32) -> Result<Page<T>, api::ClientError>,
+        order: &Order,
+        mut ask: impl AsyncFnMut(api::Paging) -> Result<Page<T>, api::ClientError>,
     ) -> Result<Page<T>, api::ClientError> {
         let most = if self.all {
             usize::MAX
@@ -49,7 +58,12 @@ impl Paging {
         };
         loop {
             let missing = most.saturating_sub(gathered.items.len()).min(PAGE as usize);
-            let page = ask(gathered.next.take(), missing as u32).await?;
+            let page = ask(api::Paging {
+                sort: order.sort.clone(),
+                descending: order.descending.then_some(true),
+                ..api::Paging::behind(gathered.next.take(), missing as u32)
+            });
+            let page = page.await?;
             gathered.items.extend(page.items);
             (gathered.next, gathered.total) = (page.next, page.total);
             if gathered.next.is_none() || gathered.items.len() >= most {

@@ -10,6 +10,7 @@ mod list;
 pub mod place;
 pub mod preset;
 pub mod release;
+pub mod round;
 pub mod settings;
 pub mod slot;
 mod values;

@@ -1,9 +1,9 @@
 //! Presets: values that several devices share.
 
-use api::{Names, NewPreset, PageQuery, PresetChange, PresetDetail};
+use api::{NameQuery, Names, NewPreset, PresetChange, PresetDetail};
 use clap::Subcommand;
 
-use super::list::{Paging, rest};
+use super::list::{Order, Paging, rest};
 use super::values::{NetworkChange, Values};
 use crate::{Context, text};
 
@@ -110,11 +110,9 @@ impl Preset {
                 context.show(&client.rename_preset(&name, &change).await?, show)
             }
             Self::List { search, paging } => {
-                let ask = async |after, limit| {
-                    let query = page_query(&search, after, limit);
-                    client.presets(&query).await
-                };
-                let page = paging.gather(ask).await?;
+                let wanted = NameQuery { search };
+                let ask = async |page| client.presets(&wanted, &page).await;
+                let page = paging.gather(&Order::default(), ask).await?;
                 context.show(&page, |page| {
                     let rows = page.items.iter().map(|one| {
                         [
@@ -134,11 +132,9 @@ impl Preset {
                 paging,
             } => {
                 let mut detail = client.preset(&name).await?;
-                let ask = async |after, limit| {
-                    let query = page_query(&search, after, limit);
-                    client.touched(&name, &query).await
-                };
-                detail.touches = paging.gather(ask).await?;
+                let wanted = NameQuery { search };
+                let ask = async |page| client.touched(&name, &wanted, &page).await;
+                detail.touches = paging.gather(&Order::default(), ask).await?;
                 context.show(&detail, show)
             }
             Self::Remove { name } => {
@@ -167,14 +163,6 @@ impl Preset {
                 }
             }),
         }
-    }
-}
-
-fn page_query(search: &Option<String>, after: Option<String>, limit: u32) -> PageQuery {
-    PageQuery {
-        search: search.clone(),
-        after,
-        limit: Some(limit),
     }
 }
 

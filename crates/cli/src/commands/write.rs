@@ -3,7 +3,7 @@
 use std::io::{self, BufRead, IsTerminal, Write as _};
 
 use anyhow::bail;
-use api::{NewPlan, Plan};
+use api::{Caution, Confirmation, NewPlan, Plan};
 use clap::Args;
 
 use super::request_key;
@@ -20,9 +20,59 @@ pub struct Target {
     /// Label of the card: confirms the plan without a question.
     #[arg(long, value_name = "LABEL")]
     pub yes: Option<String>,
+    /// Names of the cautions that are accepted, besides: `--accept old-data,second-card`.
+    #[arg(long, value_name = "NAMES", value_delimiter = ',')]
+    pub accept: Vec<String>,
     /// Only show the plan.
     #[arg(long)]
     pub plan: bool,
+}
+
+impl Target {
+    /// What the person at the terminal says to a plan: asked for where it was not given.
+    pub fn agree(self, cautions: &[Caution]) -> anyhow::Result<Confirmation> {
+        let Some(card) = self.yes else {
+            let card = ask_label(self.slot)?;
+            let accept = match cautions {
+                [] => Vec::new(),
+                _ => ask_accept(cautions)?,
+            };
+            return Ok(Confirmation { card, accept });
+        };
+        Ok(Confirmation {
+            card,
+            accept: self.accept,
+        })
+    }
+}
+
+/// Shows what has to be accepted, and what is worth knowing besides.
+pub fn show_cautions(cautions: &[Caution], notes: &[String]) {
+    for note in notes {
+        println!("  note       {note}");
+    }
+    for caution in cautions {
+        println!("  CAUTION    {}: {}", caution.name, caution.words);
+    }
+}
+
+/// Asks for the names of the cautions that are accepted.
+pub fn ask_accept(cautions: &[Caution]) -> anyhow::Result<Vec<String>> {
+    let names: Vec<_> = cautions.iter().map(|one| one.name.as_str()).collect();
+    let said = ask(&format!(
+        "Type the name of each caution that you accept ({}): ",
+        names.join(" ")
+    ))?;
+    let said = said.split([' ', ',']).filter(|word| !word.is_empty());
+    Ok(said.map(str::to_owned).collect())
+}
+
+pub fn ask(question: &str) -> anyhow::Result<String> {
+    eprint!("{question}");
+    io::stderr().flush()?;
+    let mut answer = String::new();
+    io::stdin().lock().read_line(&mut answer)?;
+    Ok(answer.trim().to_owned())
 }
 
 /// Write a card.
@@ -56,6 +106,10 @@ pub struct Write {
 pub struct Restore {
     /// Name of the backup.
     backup: String,
+    /// Give it the settings of this device, by the sheet of the release that is in it, in place of what it
+    /// carries.
+    #[arg(long = "for", value_name = "DEVICE")]
+    device: Option<String>,
     /// Leave the last partition as large as it was, also on a larger card.
     #[arg(long)]
     keep_size: bool,
@@ -87,6 +141,7 @@ impl Restore {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
         let plan = NewPlan {
             backup: Some(self.backup),
+            device: self.device,
             slot: self.target.slot,
             keep_size: self.keep_size,
             wipe_free: self.wipe_free,
@@ -104,30 +159,25 @@ async fn carry_out(context: &Context, new: &NewPlan, target: Target) -> anyhow::
     if !context.json {
         show_plan(&plan);
     }
-    let label = match target.yes {
-        Some(label) => label,
-        None => ask_label(plan.slot)?,
-    };
+    let given = target.agree(&plan.cautions)?;
     let job = context
         .client
-        .confirm(&plan.id, &label, Some(&request_key()))
+        .confirm(&plan.id, given, Some(&request_key()))
         .await?;
     let job = follow(context, &job).await?;
     context.show(&job, text::closing)
 }
 
 /// Asks for the label that stands on the card's sticker. No other answer goes on.
-pub fn ask_label(slot: u32) -> anyhow::Result<String> {
+fn ask_label(slot: u32) -> anyhow::Result<String> {
     if !io::stdin().is_terminal() {
         bail!("nothing was touched: confirm with --yes and the label on the card's sticker");
     }
-    eprint!("Type the label of the card in slot {slot} to go on: ");
-    io::stderr().flush()?;
-    let mut label = String::new();
-    io::stdin().lock().read_line(&mut label)?;
-    match label.trim() {
-        "" => bail!("nothing was touched"),
-        label => Ok(label.to_owned()),
+    match ask(&format!(
+        "Type the label of the card in slot {slot} to go on: "
+    ))? {
+        label if label.is_empty() => bail!("nothing was touched"),
+        label => Ok(label),
     }
 }
 
@@ -179,9 +229,7 @@ fn show_plan(plan: &Plan) {
     for lost in &plan.lost {
         println!("  LOST       {lost}");
     }
-    for caution in &plan.cautions {
-        println!("  caution    {caution}");
-    }
+    show_cautions(&plan.cautions, &plan.notes);
     for file in &plan.files {
         let head = head(file);
         match file.action.as_str() {

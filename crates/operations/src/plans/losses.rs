@@ -1,9 +1,10 @@
 //! What a plan says of the card: what is on it, what would be lost, what to be careful about.
 
+use api::Caution;
 use cardwork::Occupant;
-use records::Records;
 use records::cards::Card;
 use records::devices::Device;
+use records::{RecordError, Records};
 use time::OffsetDateTime;
 
 use super::wanted::Wanted;
@@ -29,7 +30,11 @@ pub async fn lost(records: &Records, found: &Found, card: &Card) -> Result<Vec<S
         }
         Occupant::Stamped(stamp) => {
             let whose = match &stamp.device {
-                Some(device) => format!("this is the card of {device}"),
+                Some(device) => match records.device(device).await {
+                    Ok(known) => format!("this is the card of {device} ({})", known.state),
+                    Err(RecordError::Unknown { .. }) => format!("this is the card of {device}"),
+                    Err(e) => return Err(e.into()),
+                },
                 None => "this is a card made for nobody in particular".into(),
             };
             let newest = records.last_backup(card.id, Some(stamp.imprint)).await?;
@@ -68,7 +73,7 @@ pub fn holds(found: &Found, card: &Card) -> String {
 }
 
 /// Whose data can still be read in what stays free, if the card was somebody else's.
-pub fn stays_readable(found: &Found, device: Option<&Device>) -> Option<String> {
+pub fn stays_readable(found: &Found, device: Option<&Device>) -> Option<Caution> {
     let whose = match &found.contents.occupant {
         Occupant::Stamped(stamp) => match (&stamp.device, device) {
             (Some(one), Some(other)) if *one == other.name => return None,
@@ -78,60 +83,121 @@ pub fn stays_readable(found: &Found, device: Option<&Device>) -> Option<String> 
         Occupant::Foreign => "of whoever had the card".into(),
         _ => return None,
     };
-    Some(format!(
-        "old data {whose} can still be read in what stays free on it, unless that is wiped (--wipe-free)"
+    Some(Caution::new(
+        "old-data",
+        format!(
+            "old data {whose} can still be read in what stays free on it, unless that is wiped (--wipe-free)"
+        ),
     ))
 }
 
-/// What should be known before a card is written, and does not forbid it.
-pub fn cautions(wanted: &Wanted, card: &Card, slot: u32) -> Vec<String> {
-    let mut cautions = Vec::new();
+/// Says that the label of a card must stand on its sticker, where the card cannot say it itself.
+pub fn sticker(card: &Card, slot: u32) -> String {
+    format!(
+        "the card in slot {slot} carries no mark of ours yet: {} must stand on its sticker",
+        card.label
+    )
+}
+
+/// What is worth knowing before a card is written, whoever it is for.
+pub fn notes(wanted: &Wanted, card: &Card, slot: u32) -> Vec<String> {
+    let mut notes = Vec::new();
     if card.state == "blank" {
-        cautions.push(format!(
-            "the card in slot {slot} carries no mark of ours yet: {} must stand on its sticker",
-            card.label
-        ));
-    }
-    if wanted.state.as_deref() == Some("draft") {
-        cautions.push(format!(
-            "{} is a draft, to be tried before others get it",
-            wanted.base_name
-        ));
+        notes.push(sticker(card, slot));
     }
     if let Some(reason) = &wanted.override_reason {
-        cautions.push(format!(
-            "{} was withdrawn; it is written all the same: {reason}",
+        notes.push(format!(
+            "{} is written although there is something against it: {reason}",
             wanted.base_name
         ));
     }
-    cautions.extend(wanted.open_logins.iter().cloned());
+    notes.extend(wanted.open_logins.iter().cloned());
+    if wanted.device.is_none() && wanted.kind == "write" {
+        notes.push("no device is named, so no settings go onto the card".into());
+    }
+    notes
+}
+
+/// What has to be accepted by name of what is written, whichever card it goes onto.
+pub fn cautions_of_content(wanted: &Wanted) -> Vec<Caution> {
+    let mut cautions = Vec::new();
+    if wanted.state.as_deref() == Some("draft") {
+        cautions.push(Caution::new(
+            "draft",
+            format!(
+                "{} is a draft, to be tried before others get it",
+                wanted.base_name
+            ),
+        ));
+    }
     let counted = wanted.counted.iter().flat_map(|counted| &counted.values);
-    for one in counted.filter(|one| one.secret && !one.kind.is_secret()) {
-        cautions.push(format!(
-            "{} was set as a secret, and this release calls it plain text; it stays a secret here, but lies on the card \
-             as the release wants it",
-            one.name
-        ));
-    }
-    let Some(device) = &wanted.device else {
-        if wanted.kind == "write" {
-            cautions.push("no device is named, so no settings go onto the card".into());
-        }
-        return cautions;
-    };
-    if let Some(other) = device.card.as_ref().filter(|label| **label != card.label) {
-        cautions.push(format!(
-            "{} has card {other} already; with both in boards, two would come up under one name",
-            device.name
-        ));
-    }
-    if let Some(other) = card.device.as_ref().filter(|name| **name != device.name) {
-        cautions.push(format!(
-            "{} is the card of {other}, not of {}",
-            card.label, device.name
+    let plain: Vec<_> = counted
+        .filter(|one| one.secret && !one.kind.is_secret())
+        .map(|one| one.name.as_str())
+        .collect();
+    if !plain.is_empty() {
+        cautions.push(Caution::new(
+            "plain-secret",
+            format!(
+                "set as a secret, and plain text to this release: {}; a secret here, but it lies on the card as the \
+                 release wants it",
+                plain.join(", ")
+            ),
         ));
     }
     cautions
+}
+
+/// A card that the device has besides the one with this label.
+pub fn second_card(device: &Device, label: Option<&str>) -> Option<Caution> {
+    let other = device.card.as_deref().filter(|one| Some(*one) != label)?;
+    Some(Caution::new(
+        "second-card",
+        format!(
+            "{} has card {other} already; with both in boards, two would come up under one name",
+            device.name
+        ),
+    ))
+}
+
+/// What has to be accepted by name before this card gets it.
+pub fn cautions(wanted: &Wanted, card: &Card) -> Vec<Caution> {
+    let mut cautions = cautions_of_content(wanted);
+    if let Some(device) = &wanted.device {
+        cautions.extend(second_card(device, Some(&card.label)));
+        if let Some(other) = card.device.as_ref().filter(|name| **name != device.name) {
+            cautions.push(Caution::new(
+                "other-device",
+                format!(
+                    "{} is the card of {other}, not of {}",
+                    card.label, device.name
+                ),
+            ));
+        }
+    }
+    cautions
+}
+
+/// How much larger than what it shall hold a card is before somebody should look at it twice.
+const MANY_TIMES: u64 = 8;
+/// What is large where nobody knows yet which cards the team uses, in bytes.
+const LARGE: u64 = 128_000_000_000;
+
+/// A disk that is much larger than what it shall hold and than the cards that the team uses.
+pub fn much_larger(size: u64, needed: u64, largest_used: Option<u64>) -> Option<Caution> {
+    let usual = largest_used.map_or(LARGE, |used| used.saturating_mul(2));
+    (size > needed.saturating_mul(MANY_TIMES) && size > usual).then(|| {
+        let beside = match largest_used {
+            Some(used) => format!("no card that was written here held more than {used} bytes"),
+            None => "most cards hold less".into(),
+        };
+        Caution::new(
+            "much-larger",
+            format!(
+                "it holds {size} bytes, and {needed} are needed; {beside}. Is it a card, and the right one?"
+            ),
+        )
+    })
 }
 
 /// A span of time in its largest unit.
@@ -147,7 +213,22 @@ fn age(span: time::Duration) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::age;
+    use super::{age, much_larger};
+
+    #[test]
+    fn a_disk_is_much_larger_beside_what_is_needed_and_what_is_usual() {
+        const GB: u64 = 1_000_000_000;
+        for (size, needed, used, said) in [
+            (64 * GB, GB, Some(32 * GB), false),
+            (65 * GB, GB, Some(32 * GB), true),
+            (65 * GB, 9 * GB, Some(32 * GB), false),
+            (128 * GB, GB, None, false),
+            (200 * GB, GB, None, true),
+        ] {
+            let caution = much_larger(size, needed, used);
+            assert_eq!(caution.is_some(), said, "{size} {needed} {used:?}");
+        }
+    }
 
     #[test]
     fn ages_are_said_in_their_largest_unit() {

@@ -9,11 +9,12 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
-use cardwork::{Access, Bound, CardError, Medium};
+use cardwork::{Access, Bound, CardError, Insertion, Medium};
 use imagecraft::compose::{Change, PlacedFile, compose};
 use imagecraft::{ByteKind, Disk};
 use records::Records;
-use records::cards::Standing;
+use records::cards::{Card, Standing};
+use records::devices::Device;
 use records::jobs::{At, NewJob, RequestKey};
 use serde_json::json;
 use settings::Grow;
@@ -89,6 +90,12 @@ struct Held {
     standing: Standing,
     /// Name of the release, if it is one.
     release: Option<String>,
+    /// Names of the cautions that have to be accepted.
+    cautions: Vec<String>,
+}
+
+fn names_of(cautions: &[api::Caution]) -> Vec<String> {
+    cautions.iter().map(|one| one.name.clone()).collect()
 }
 
 impl Held {
@@ -187,12 +194,58 @@ struct Tried {
     unstamped: Option<String>,
 }
 
+/// What is known of a write before any card is there.
+pub struct Foreseen {
+    /// The device that it is for.
+    pub device: Option<Device>,
+    /// Name of the release or backup.
+    pub base: String,
+    /// Fewest bytes that a card must hold for it.
+    pub smallest_card: u64,
+    /// What has to be accepted by name, whichever card it goes onto.
+    pub cautions: Vec<api::Caution>,
+}
+
 impl Plans {
+    /// What a plan would come to before any card is there, or why there can be none.
+    pub async fn foresee(&self, new: &api::NewPlan) -> Result<Foreseen, Refusal> {
+        let wanted = self.wanted(new).await?;
+        let mut cautions = losses::cautions_of_content(&wanted);
+        if let Some(device) = &wanted.device {
+            cautions.extend(losses::second_card(device, None));
+        }
+        Ok(Foreseen {
+            device: wanted.device,
+            base: wanted.base_name,
+            smallest_card: wanted.smallest_card,
+            cautions,
+        })
+    }
+
+    /// What would be lost with the card in a slot, a sentence each.
+    pub async fn would_lose(&self, slot: u32, card: &Card) -> Result<Vec<String>, Refusal> {
+        let inserted = self.slots.card_in(slot).await?;
+        losses::lost(&self.records, &inserted.found, card).await
+    }
+
     /// Makes a plan. Every refusal comes before anything is touched; the only trace it leaves is
     /// a label for a card that had none.
     pub async fn make(&self, operator: &str, new: &api::NewPlan) -> Result<api::Plan, Refusal> {
+        self.make_for(operator, new, None).await
+    }
+
+    /// The same for the card of one insertion, if it is given: what somebody has judged is what is planned.
+    pub async fn make_for(
+        &self,
+        operator: &str,
+        new: &api::NewPlan,
+        judged: Option<&Insertion>,
+    ) -> Result<api::Plan, Refusal> {
         let wanted = self.wanted(new).await?;
         let Inserted { at, medium, found } = self.slots.card_in(new.slot).await?;
+        if judged.is_some_and(|insertion| *insertion != medium.insertion) {
+            return Err(cardwork::Unsafe::Swapped.into());
+        }
         check_free(new.slot, &medium)?;
         if wanted.smallest_card > medium.size {
             let detail = format!(
@@ -229,9 +282,16 @@ impl Plans {
             .map(|(_, file)| file)
             .collect();
         order.shown = json!(landing);
-        let mut cautions = losses::cautions(&wanted, &card, new.slot);
+        let mut cautions = losses::cautions(&wanted, &card);
+        let mut notes = losses::notes(&wanted, &card, new.slot);
+        let usual = self.records.largest_used().await?;
+        cautions.extend(losses::much_larger(
+            medium.size,
+            wanted.smallest_card,
+            usual,
+        ));
         if let Some(why) = &tried.unstamped {
-            cautions.push(format!(
+            notes.push(format!(
                 "no stamp finds a place on it ({why}): the card will not say by itself what it is"
             ));
         }
@@ -240,9 +300,9 @@ impl Plans {
             true => medium.size,
             false => tried.to_write,
         };
-        let (write, verify) = self.rates_of(&card).await?;
-        let seconds = write
-            .zip(verify)
+        let seconds = card
+            .write_rate
+            .zip(card.read_rate)
             .map(|(write, verify)| to_write as f64 / write + to_write as f64 / verify);
         if !order.wipe_free
             && let Some(whose) = losses::stays_readable(&found, wanted.device.as_ref())
@@ -271,10 +331,12 @@ impl Plans {
             left_out: tried.left_out,
             lost: losses::lost(&self.records, &found, &card).await?,
             cautions,
+            notes,
         };
         self.keep(
             id,
             Held {
+                cautions: names_of(&plan.cautions),
                 order: Order::Write(Box::new(order)),
                 kind: wanted.kind,
                 made: Instant::now(),
@@ -318,12 +380,13 @@ impl Plans {
             .map_err(|e| Refusal::invalid("cannot-compose", e.to_string()))?
     }
 
-    /// Confirms a plan and starts the work. A label that is not this card's voids the plan.
+    /// Confirms a plan and starts the work. A label that is not this card's voids the plan; a caution that
+    /// is not accepted leaves it as it is.
     pub async fn confirm(
         &self,
         operator: &str,
         id: &str,
-        label: &str,
+        given: &api::Confirmation,
         request_key: Option<RequestKey>,
     ) -> Result<api::Job, Refusal> {
         if let Some(key) = &request_key
@@ -331,31 +394,19 @@ impl Plans {
         {
             return self.jobs.show(job).await;
         }
-        let held = self.held().remove(id);
-        let held = held.ok_or_else(|| {
-            Refusal::new(
-                Why::Void,
-                "plan-void",
-                "this plan does not hold any more (used, too old, or the service was started anew); make it again",
-            )
-        })?;
+        let held = self.take(id, given)?;
         let Held {
-            order,
+            mut order,
+            cautions,
             kind,
             standing,
             release,
             ..
         } = held;
-        let (_, card) = order.card();
-        if label != card {
-            return Err(Refusal::conflict(
-                "wrong-label",
-                format!(
-                    "the card in slot {} is {card}, not {label}; nothing was touched. Look at the sticker, then make the plan again",
-                    order.slot()
-                ),
-            ));
+        if let Order::Write(order) = &mut order {
+            order.accepted = cautions;
         }
+        let (_, card) = order.card();
         let reserved = self.slots.reserve(order.slot())?;
         self.check_bound(&order).await?;
         self.check_standing(&order, &standing, release.as_deref())
@@ -375,6 +426,42 @@ impl Plans {
                 Order::Card(order) => work_on_card(work, &bench, &store, order),
             })
             .await
+    }
+
+    /// Takes a plan out that is confirmed.
+    fn take(&self, id: &str, given: &api::Confirmation) -> Result<Held, Refusal> {
+        let mut plans = self.held();
+        let held = plans.remove(id).ok_or_else(|| {
+            Refusal::new(
+                Why::Void,
+                "plan-void",
+                "this plan does not hold any more (used, too old, or the service was started anew); make it again",
+            )
+        })?;
+        let ((_, card), label) = (held.order.card(), &given.card);
+        if label != card {
+            return Err(Refusal::conflict(
+                "wrong-label",
+                format!(
+                    "the card in slot {} is {card}, not {label}; nothing was touched. Look at the sticker, then make the plan again",
+                    held.order.slot()
+                ),
+            ));
+        }
+        let open = held
+            .cautions
+            .iter()
+            .filter(|name| !given.accept.contains(name));
+        let open: Vec<_> = open.cloned().collect();
+        if !open.is_empty() {
+            let detail = format!(
+                "nothing was touched: accept by name what there is to be careful about with card {card}: {}",
+                open.join(", ")
+            );
+            plans.insert(id.to_owned(), held);
+            return Err(Refusal::conflict("not-accepted", detail));
+        }
+        Ok(held)
     }
 
     /// What the records say of the card, and of the release, must still be what they said.

@@ -83,17 +83,16 @@ impl Plans {
         let work = CardWork::of(&new.work, unfinished)?;
         refuse_held(&card, work)?;
         let standing = self.records.standing(card.id).await?;
-        let mut cautions = Vec::new();
+        let mut notes = Vec::new();
         if new_label {
-            cautions.push(format!(
-                "the card in slot {} carries no mark of ours yet: {} must stand on its sticker",
-                new.slot, card.label
-            ));
+            notes.push(losses::sticker(&card, new.slot));
         }
+        let mut cautions = Vec::new();
         if let (Some(job), false) = (unfinished, matches!(work, CardWork::PutBack(_))) {
-            cautions.push(format!(
+            let words = format!(
                 "job {job} kept what was on it before its check was cut off; that is not put back, and is given up"
-            ));
+            );
+            cautions.push(api::Caution::new("give-up-kept", words));
         }
         let lost = match work {
             CardWork::Quick | CardWork::PutBack(_) => Vec::new(),
@@ -111,7 +110,8 @@ impl Plans {
             card_holds: losses::holds(&found, &card),
             lost,
             cautions,
-            seconds: self.seconds_of(&card, work, medium.size).await?,
+            notes,
+            seconds: Self::seconds_of(&card, work, medium.size),
         };
         let order = CardOrder {
             at,
@@ -123,6 +123,7 @@ impl Plans {
         self.keep(
             id,
             Held {
+                cautions: super::names_of(&plan.cautions),
                 order: Order::Card(order),
                 kind: work.job_kind(),
                 made: Instant::now(),
@@ -134,44 +135,22 @@ impl Plans {
     }
 
     /// How long it takes, by what is known of the card's speed.
-    async fn seconds_of(&self, card: &Card, work: CardWork, size: u64) -> Result<f64, Refusal> {
-        let (write, verify) = self.rates_of(card).await?;
+    fn seconds_of(card: &Card, work: CardWork, size: u64) -> f64 {
         let (write, verify) = (
-            write.unwrap_or(USUAL_RATE),
-            verify.unwrap_or(2.0 * USUAL_RATE),
+            card.write_rate.unwrap_or(USUAL_RATE),
+            card.read_rate.unwrap_or(2.0 * USUAL_RATE),
         );
         let size = size as f64;
-        Ok(match work {
+        match work {
             CardWork::Quick => QUICK_MOVES / write.min(verify) + 5.0,
             CardWork::Full | CardWork::Clear(Clearing::All) => size / write + size / verify,
             CardWork::Clear(_) => 3.0 + size / 2000.0 / write,
             CardWork::PutBack(_) => 2.0 * 40e6 / write,
-        })
-    }
-
-    /// Bytes a second that this card was last written and verified with.
-    pub(super) async fn rates_of(
-        &self,
-        card: &Card,
-    ) -> Result<(Option<f64>, Option<f64>), Refusal> {
-        let curves = self.records.speeds_of(card.id).await?;
-        let curves: Vec<cardwork::Curve> = curves
-            .and_then(|value| serde_json::from_value(value).ok())
-            .unwrap_or_default();
-        let rate = |stage: &str| {
-            let curve = curves.iter().find(|curve| curve.stage == stage)?;
-            let (mut seconds, mut before) = (0.0, 0);
-            for (end, rate) in &curve.points {
-                seconds += (end - before) as f64 / rate.max(1.0);
-                before = *end;
-            }
-            (seconds > 0.0).then(|| before as f64 / seconds)
-        };
-        Ok((rate("writing"), rate("verifying")))
+        }
     }
 
     /// The card of a slot, labelled if it was not.
-    pub(super) async fn label(
+    pub(crate) async fn label(
         &self,
         slot: u32,
         medium: &cardwork::Medium,

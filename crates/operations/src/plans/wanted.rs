@@ -8,7 +8,7 @@ use records::imprints::Base;
 use records::jobs::At;
 use records::releases::Release;
 use serde_json::json;
-use settings::{Grow, Laid};
+use settings::{Grow, Laid, Sheet};
 use vault::Name;
 
 use super::Plans;
@@ -64,9 +64,11 @@ impl Plans {
                 self.of_release(release, None, new).await
             }
             (None, None, Some(backup)) => self.of_backup(backup, new).await,
+            (Some(device), None, Some(backup)) => self.of_backup_for(backup, device, new).await,
             _ => Err(Refusal::invalid(
                 "bad-request",
-                "name either a device (with or without a release), or a release, or a backup",
+                "name either a device (with or without a release), or a release, or a backup (with or without a device \
+                 whose settings it gets)",
             )),
         }
     }
@@ -127,21 +129,8 @@ impl Plans {
         let manifest = manifest_name(&release.manifest)?;
         let (mut counted, mut laid) = (None, Vec::new());
         if let Some(device) = &device {
-            let team = self.in_force.team(&[device.id]).await?;
-            let found = self.in_force.count(&team, device, &sheet).await?;
-            if !found.problems.is_empty() {
-                let list: Vec<_> = found.problems.iter().map(|p| p.rule.clone()).collect();
-                return Err(Refusal::invalid(
-                    "settings",
-                    format!(
-                        "device {} cannot get its card yet: {}",
-                        device.name,
-                        list.join("; ")
-                    ),
-                ));
-            }
-            laid = self.in_force.laid(&sheet, &found, manifest).await?;
-            counted = Some(found);
+            let (found, files) = self.laid_for(device, &sheet, manifest).await?;
+            (counted, laid) = (Some(found), files);
         }
         let values = counted.as_ref().map_or(&[][..], |found| &found.values);
         let open_logins = open_logins(&sheet, values);
@@ -254,6 +243,81 @@ impl Plans {
         })
     }
 
+    /// What is in a backup, with the settings of another device: by the sheet of the release that the
+    /// backup's card had been written with.
+    async fn of_backup_for(
+        &self,
+        name: &str,
+        device: &str,
+        new: &api::NewPlan,
+    ) -> Result<Wanted, Refusal> {
+        let restored = self.of_backup(name, new).await?;
+        let device = self.records.device(device).await?;
+        let backup = self.records.backup(name).await?;
+        let release = match backup.imprint_id {
+            Some(imprint) => self.records.origin_release(imprint).await?,
+            None => None,
+        };
+        let release = release.ok_or_else(|| {
+            let detail = format!(
+                "it is not known which release is in {name}, and so not where the settings of {} belong; restore it as it \
+                 is, or write {} a card of its own",
+                device.name, device.name
+            );
+            Refusal::conflict("no-release", detail)
+        })?;
+        let release = self.records.release(&release).await?;
+        let shelf = self.catalogue.shelf().await?;
+        let fit = shelf.fit(&release, &device);
+        if !fit.fits {
+            let detail = format!(
+                "{} is in {name}, and does not suit {}: {}",
+                release.name,
+                device.name,
+                fit.reasons.join("; ")
+            );
+            return Err(Refusal::conflict("wrong-board", detail));
+        }
+        let sheet = shelf.sheet(&release)?;
+        let (counted, laid) = self.laid_for(&device, &sheet, restored.manifest).await?;
+        Ok(Wanted {
+            open_logins: open_logins(&sheet, &counted.values),
+            counted: Some(counted),
+            carried: None,
+            laid,
+            sheet_text: sheet_text(&release),
+            device: Some(device),
+            // Whose settings do not land would come up as the one that was copied.
+            leave_out: new.leave_out,
+            damaged_reason: given_reason(new.although_damaged.as_deref()),
+            ..restored
+        })
+    }
+
+    /// The settings that count on a device, and the files that they become on this content.
+    async fn laid_for(
+        &self,
+        device: &Device,
+        sheet: &Sheet,
+        manifest: Name,
+    ) -> Result<(Counted, Vec<Laid>), Refusal> {
+        let team = self.in_force.team(&[device.id]).await?;
+        let found = self.in_force.count(&team, device, sheet).await?;
+        if !found.problems.is_empty() {
+            let list: Vec<_> = found.problems.iter().map(|p| p.rule.clone()).collect();
+            return Err(Refusal::invalid(
+                "settings",
+                format!(
+                    "device {} cannot get its card yet: {}",
+                    device.name,
+                    list.join("; ")
+                ),
+            ));
+        }
+        let laid = self.in_force.laid(sheet, &found, manifest).await?;
+        Ok((found, laid))
+    }
+
     /// The order that a job carries out.
     pub(super) fn order(&self, wanted: &Wanted, at: At, found: &Found, card: &Card) -> WriteOrder {
         let settings = wanted.counted.as_ref().map_or_else(Vec::new, |counted| {
@@ -284,6 +348,7 @@ impl Plans {
                 (one, None) => one.clone(),
             },
             size_proven: false,
+            accepted: Vec::new(),
             wipe_free: wanted.wipe_free,
             settings: match &wanted.carried {
                 Some(carried) => carried.clone().unwrap_or_else(|| json!([])),

@@ -323,6 +323,13 @@ impl Slots {
         }
     }
 
+    /// Slots with cards that no job works on.
+    pub fn idle(&self) -> Vec<Seen> {
+        let state = self.state();
+        let idle = |seen: &&Seen| seen.medium.is_some() && !state.busy.contains_key(&seen.number);
+        state.seen.iter().filter(idle).cloned().collect()
+    }
+
     /// Slots for people.
     pub fn views(&self) -> Vec<api::Slot> {
         let state = self.state();

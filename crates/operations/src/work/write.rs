@@ -56,6 +56,8 @@ pub struct WriteOrder {
     pub size_proven: bool,
     /// Whether what nothing is put onto shall read as zero.
     pub wipe_free: bool,
+    /// Names of the cautions that were accepted.
+    pub accepted: Vec<String>,
     /// Settings for the records: a fingerprint in place of each secret.
     pub settings: Value,
     /// Whether those are known; of a restore they may not be.
@@ -136,6 +138,7 @@ pub fn write_card(
         override_reason: order.override_reason.clone(),
         growth: order.growth_words.clone(),
         left_out: order.left_out.clone(),
+        accepted: order.accepted.clone(),
     };
     let imprint = work.record_first(|| work.records().begin_imprint(&new))?;
     match compose_and_write(work, bench, store, order, imprint) {

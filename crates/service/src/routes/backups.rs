@@ -11,7 +11,7 @@ use records::jobs::NewJob;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::extract::{Given, Operator, RequestKey, asked, sorted};
+use super::extract::{Given, Operator, RequestKey, asked};
 use crate::app::App;
 use crate::error::ApiError;
 use operations::shown;
@@ -25,22 +25,19 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 }
 
 /// Backups, newest first, or in another order: a page of those that are asked for.
-#[utoipa::path(get, path = "/api/v1/backups", params(api::BackupQuery),
+#[utoipa::path(get, path = "/api/v1/backups", params(api::BackupQuery, api::Paging),
     responses((status = 200, body = api::Page<api::Backup>)))]
 async fn list(
     State(app): State<Arc<App>>,
     Query(query): Query<api::BackupQuery>,
+    Query(page): Query<api::Paging>,
 ) -> Result<Json<api::Page<api::Backup>>, ApiError> {
     let wanted = Wanted {
         search: query.search,
         card: query.card,
         device: query.device,
     };
-    let asked = sorted(
-        asked(query.after, query.limit),
-        query.sort,
-        query.descending,
-    );
+    let asked = asked(page);
     let page = app.records.backup_page(&wanted, &asked).await?;
     Ok(Json(shown::page(page, shown::backup)))
 }

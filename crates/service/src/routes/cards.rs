@@ -12,7 +12,7 @@ use records::jobs::NewJob;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::extract::{Given, Operator, RequestKey, asked, sorted};
+use super::extract::{Given, Operator, RequestKey, asked};
 use crate::app::App;
 use crate::error::ApiError;
 use operations::shown;
@@ -31,16 +31,18 @@ const BACKUPS: u32 = 50;
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list))
+        .routes(routes!(lots))
         .routes(routes!(show, tell))
         .routes(routes!(compare))
 }
 
 /// Cards by label, or in another order: a page of those that are asked for.
-#[utoipa::path(get, path = "/api/v1/cards", params(api::CardQuery),
+#[utoipa::path(get, path = "/api/v1/cards", params(api::CardQuery, api::Paging),
     responses((status = 200, body = api::Page<api::Card>)))]
 async fn list(
     State(app): State<Arc<App>>,
     Query(query): Query<api::CardQuery>,
+    Query(page): Query<api::Paging>,
 ) -> Result<Json<api::Page<api::Card>>, ApiError> {
     let carries = match &query.carries {
         Some(name) => Some(app.records.release(name).await?.id),
@@ -53,16 +55,19 @@ async fn list(
         site: query.site,
         carries,
     };
-    let asked = sorted(
-        asked(query.after, query.limit),
-        query.sort,
-        query.descending,
-    );
+    let asked = asked(page);
     let page = app.records.card_page(&wanted, &asked).await?;
     Ok(Json(shown::page(page, |row| {
         let slot = app.slots.slot_of(&row.label);
         shown::card(row, slot)
     })))
+}
+
+/// How cards did by brand and batch, the largest lots first.
+#[utoipa::path(get, path = "/api/v1/card-lots", responses((status = 200, body = Vec<api::CardLot>)))]
+async fn lots(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CardLot>>, ApiError> {
+    let rows = app.records.card_lots().await?.into_iter();
+    Ok(Json(rows.map(shown::lot).collect()))
 }
 
 /// One card with what was written onto it.
@@ -81,7 +86,7 @@ async fn detail(app: &App, label: &str) -> Result<api::CardDetail, ApiError> {
         card: Some(label.into()),
         ..backups::Wanted::default()
     };
-    let page = asked(None, Some(BACKUPS));
+    let page = asked(api::Paging::behind(None, BACKUPS));
     let backups = app.records.backup_page(&of_card, &page).await?;
     Ok(api::CardDetail {
         card: shown::card(row, app.slots.slot_of(label)),

@@ -13,7 +13,7 @@ use utoipa::IntoParams;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use super::extract::{Given, Operator, asked, sorted};
+use super::extract::{Given, Operator, asked};
 use crate::app::App;
 use crate::error::ApiError;
 use operations::in_force::{change_of, diff, growth, open_logins, planned_file, sheet_text};
@@ -34,11 +34,12 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 }
 
 /// Devices by name, or in another order: a page of those that are asked for.
-#[utoipa::path(get, path = "/api/v1/devices", params(api::DeviceQuery),
+#[utoipa::path(get, path = "/api/v1/devices", params(api::DeviceQuery, api::Paging),
     responses((status = 200, body = api::Page<api::Device>)))]
 async fn list(
     State(app): State<Arc<App>>,
     Query(query): Query<api::DeviceQuery>,
+    Query(page): Query<api::Paging>,
 ) -> Result<Json<api::Page<api::Device>>, ApiError> {
     let shelf = app.catalogue.shelf().await?;
     let release = |name: &Option<String>| match name {
@@ -78,11 +79,7 @@ async fn list(
         active: query.standing.is_some(),
         classes,
     };
-    let asked = sorted(
-        asked(query.after, query.limit),
-        query.sort,
-        query.descending,
-    );
+    let asked = asked(page);
     let page = app.records.device_page(&wanted, &asked).await?;
     Ok(Json(shown::page(page, |row| shelf.device(row))))
 }

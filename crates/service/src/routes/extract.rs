@@ -96,24 +96,12 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Given<T> {
 /// Rows of a page where the request does not say how many.
 const USUAL: u32 = 100;
 
-/// Which page a request asks for.
-pub fn asked(after: Option<String>, limit: Option<u32>) -> records::lists::Asked {
+/// Which page a request asks for, in which order.
+pub fn asked(page: api::Paging) -> records::lists::Asked {
     records::lists::Asked {
-        after,
-        limit: limit.unwrap_or(USUAL).into(),
-        ..records::lists::Asked::default()
-    }
-}
-
-/// The same in another order.
-pub fn sorted(
-    asked: records::lists::Asked,
-    sort: Option<String>,
-    descending: Option<bool>,
-) -> records::lists::Asked {
-    records::lists::Asked {
-        sort,
-        descending: descending.unwrap_or(false),
-        ..asked
+        after: page.after,
+        limit: page.limit.unwrap_or(USUAL).into(),
+        sort: page.sort,
+        descending: page.descending.unwrap_or(false),
     }
 }

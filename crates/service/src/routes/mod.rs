@@ -17,6 +17,7 @@ mod outages;
 mod plans;
 mod presets;
 mod releases;
+mod rounds;
 mod slots;
 mod table;
 mod uploads;
@@ -61,6 +62,7 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(slots::routes())
         .merge(outages::routes())
         .merge(plans::routes())
+        .merge(rounds::routes())
         .merge(backups::routes())
         .merge(cards::routes())
         .merge(jobs::routes())

@@ -47,7 +47,7 @@ async fn make_for_card(
     ))
 }
 
-/// Confirms a plan with the label on the card: a job.
+/// Confirms a plan with the label on the card and the names of all its cautions: a job.
 #[utoipa::path(post, path = "/api/v1/plans/{id}/confirm", request_body = api::Confirmation,
     responses((status = 202, body = api::Job)))]
 async fn confirm(
@@ -59,6 +59,6 @@ async fn confirm(
 ) -> Result<(StatusCode, Json<api::Job>), ApiError> {
     Ok((
         StatusCode::ACCEPTED,
-        Json(app.plans.confirm(&operator, &id, &given.card, key).await?),
+        Json(app.plans.confirm(&operator, &id, &given, key).await?),
     ))
 }

@@ -42,11 +42,12 @@ struct Trial {
 }
 
 /// Presets by name: a page of those that are asked for.
-#[utoipa::path(get, path = "/api/v1/presets", params(api::PageQuery),
+#[utoipa::path(get, path = "/api/v1/presets", params(api::NameQuery, api::Paging),
     responses((status = 200, body = api::Page<api::Preset>)))]
 async fn list(
     State(app): State<Arc<App>>,
-    Query(query): Query<api::PageQuery>,
+    Query(query): Query<api::NameQuery>,
+    Query(page): Query<api::Paging>,
 ) -> Result<Json<api::Page<api::Preset>>, ApiError> {
     let team = app.in_force.team(&[]).await?;
     let word = query.search.as_deref().unwrap_or("").trim().to_lowercase();
@@ -56,7 +57,7 @@ async fn list(
     };
     let all: Vec<_> = team.presets.all().iter().filter(found).collect();
     let name = |(preset, _): &&(Preset, Settings)| preset.name.clone();
-    let page = page_of(all, name, query.after.as_deref(), query.limit);
+    let page = page_of(all, name, page);
     let presets: Vec<_> = page.items.iter().map(|(preset, _)| preset).collect();
     let devices = app.in_force.taker_counts(&team, &presets).await?;
     Ok(Json(page_with(page, |(preset, values)| {
@@ -97,16 +98,17 @@ async fn show(
 }
 
 /// The devices that a preset touches, by name: a page of them.
-#[utoipa::path(get, path = "/api/v1/presets/{name}/touches", params(api::PageQuery),
+#[utoipa::path(get, path = "/api/v1/presets/{name}/touches", params(api::NameQuery, api::Paging),
     responses((status = 200, body = api::Page<api::Touched>)))]
 async fn touches(
     State(app): State<Arc<App>>,
     Path(name): Path<String>,
-    Query(query): Query<api::PageQuery>,
+    Query(query): Query<api::NameQuery>,
+    Query(page): Query<api::Paging>,
 ) -> Result<Json<api::Page<api::Touched>>, ApiError> {
     let team = app.in_force.team(&[]).await?;
     let preset = team.presets.find(&name)?.0.clone();
-    Ok(Json(touched(&app, &team, &preset, &query).await?))
+    Ok(Json(touched(&app, &team, &preset, &query, page).await?))
 }
 
 /// Gives a preset another name or title.
@@ -284,15 +286,11 @@ fn catalogue_fields(team: &Team) -> Vec<Field> {
 }
 
 /// One page of a list that is at hand in memory, in the order of its names.
-fn page_of<T>(
-    all: Vec<T>,
-    name: impl Fn(&T) -> String,
-    after: Option<&str>,
-    limit: Option<u32>,
-) -> api::Page<T> {
-    let asked = asked(None, limit);
+fn page_of<T>(all: Vec<T>, name: impl Fn(&T) -> String, page: api::Paging) -> api::Page<T> {
+    let asked = asked(page);
     let limit = asked.limit.clamp(1, lists::MOST) as usize;
     let total = all.len() as u64;
+    let after = asked.after.as_deref();
     let behind = |one: &T| after.is_none_or(|after| name(one).as_str() > after);
     let mut items: Vec<T> = all.into_iter().filter(behind).take(limit + 1).collect();
     let more = items.len() > limit;
@@ -333,7 +331,8 @@ async fn touched(
     app: &App,
     team: &Team,
     preset: &Preset,
-    query: &api::PageQuery,
+    query: &api::NameQuery,
+    page: api::Paging,
 ) -> Result<api::Page<api::Touched>, ApiError> {
     let mut takers = app.in_force.takers(team, &[preset]).await?;
     if let Some(word) = query.search.as_deref() {
@@ -341,12 +340,7 @@ async fn touched(
         takers.retain(|taker| taker.name.to_lowercase().contains(&word));
     }
     takers.sort_by(|a, b| a.name.cmp(&b.name));
-    let page = page_of(
-        takers,
-        |one| one.name.clone(),
-        query.after.as_deref(),
-        query.limit,
-    );
+    let page = page_of(takers, |one| one.name.clone(), page);
     let ids: Vec<_> = page.items.iter().map(|taker| taker.device).collect();
     let mut asked = app.in_force.team(&ids).await?;
     asked.presets = team.presets.clone();
@@ -405,7 +399,14 @@ async fn detail_of(
     preset: &Preset,
     values: &Settings,
 ) -> Result<api::PresetDetail, ApiError> {
-    let touches = touched(app, team, preset, &api::PageQuery::default()).await?;
+    let touches = touched(
+        app,
+        team,
+        preset,
+        &api::NameQuery::default(),
+        api::Paging::default(),
+    )
+    .await?;
     let (mut shown, mut unset, mut seen) = (Vec::new(), Vec::new(), Vec::new());
     for field in catalogue_fields(team) {
         if seen.contains(&field.name) {

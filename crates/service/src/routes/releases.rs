@@ -75,18 +75,15 @@ async fn remove(
 }
 
 /// The cards that carry a release, by device: a page of them.
-#[utoipa::path(get, path = "/api/v1/releases/{name}/carriers", params(api::PageQuery),
+#[utoipa::path(get, path = "/api/v1/releases/{name}/carriers", params(api::Paging),
     responses((status = 200, body = api::Page<api::Carrier>)))]
 async fn carriers(
     State(app): State<Arc<App>>,
     Path(name): Path<String>,
-    Query(query): Query<api::PageQuery>,
+    Query(page): Query<api::Paging>,
 ) -> Result<Json<api::Page<api::Carrier>>, ApiError> {
     let release = app.records.release(&name).await?;
-    let page = app
-        .records
-        .carriers(release.id, &asked(query.after, query.limit))
-        .await?;
+    let page = app.records.carriers(release.id, &asked(page)).await?;
     Ok(Json(shown::page(page, shown::carrier)))
 }
 

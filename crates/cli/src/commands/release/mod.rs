@@ -8,10 +8,10 @@ use std::io::{IsTerminal as _, Write as _};
 use std::path::PathBuf;
 
 use anyhow::{Context as _, bail};
-use api::{Comparison, Difference, NewCurrent, NewEvidence, NewSheet, NewState, PageQuery};
+use api::{Comparison, Difference, NewCurrent, NewEvidence, NewSheet, NewState};
 use clap::Subcommand;
 
-use super::list::{Paging, rest};
+use super::list::{Order, Paging, rest};
 use crate::follow::follow;
 use crate::{Context, text};
 
@@ -183,15 +183,8 @@ impl Release {
                 context.done(&format!("release {name} is taken away"))
             }
             Self::Carriers { name, paging } => {
-                let ask = async |after, limit| {
-                    let query = PageQuery {
-                        search: None,
-                        after,
-                        limit: Some(limit),
-                    };
-                    client.carriers(&name, &query).await
-                };
-                let page = paging.gather(ask).await?;
+                let ask = async |page| client.carriers(&name, &page).await;
+                let page = paging.gather(&Order::default(), ask).await?;
                 context.show(&page, |page| {
                     let rows = page.items.iter().map(|one| {
                         [

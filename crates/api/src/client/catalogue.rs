@@ -1,0 +1,219 @@
+//! The catalogue: releases, feeds, uploads.
+
+use reqwest::Method;
+use serde::Serialize;
+
+use super::{Answer, Client, ClientError, part};
+use crate::{
+    Carrier, Choice, Comparison, Device, Feed, FileNode, Folder, Following, Job, Line,
+    NewComparison, NewCurrent, NewEvidence, NewFeed, NewRelease, NewSheet, NewState, NewUpload,
+    PART, Page, Paging, Release, ReleaseDetail, Upload,
+};
+
+impl Client {
+    /// Releases, newest first.
+    pub async fn releases(&self) -> Answer<Vec<Release>> {
+        self.get("releases").await
+    }
+
+    /// One release.
+    pub async fn release(&self, name: &str) -> Answer<ReleaseDetail> {
+        self.get(&format!("releases/{}", part(name))).await
+    }
+
+    /// The catalogue by appliance and variant.
+    pub async fn catalogue(&self) -> Answer<Vec<Line>> {
+        self.get("catalogue").await
+    }
+
+    /// The releases that a device could get, with reasons.
+    pub async fn choices(&self, device: &str) -> Answer<Vec<Choice>> {
+        self.get(&format!("devices/{}/choices", part(device))).await
+    }
+
+    /// Lets a device follow what is current, or stay with a release.
+    pub async fn follow_release(&self, device: &str, following: &Following) -> Answer<Device> {
+        let path = format!("devices/{}/following", part(device));
+        self.give(Method::PUT, &path, following).await
+    }
+
+    /// Starts to compare two releases.
+    pub async fn start_comparison(&self, a: &str, b: &str) -> Answer<Job> {
+        let (a, b) = (a.to_owned(), b.to_owned());
+        self.start("comparison", None, &NewComparison { a, b })
+            .await
+    }
+
+    /// What changed between two releases, `None` if they were not compared yet.
+    pub async fn comparison(&self, a: &str, b: &str) -> Answer<Option<Comparison>> {
+        match self.known_comparison(a, b).await {
+            Ok(found) => Ok(Some(found)),
+            Err(ClientError::Refused(problem)) if problem.code == "not-compared" => Ok(None),
+            Err(e) => Err(e),
+        }
+    }
+
+    async fn known_comparison(&self, a: &str, b: &str) -> Answer<Comparison> {
+        self.get(&format!("comparison?a={}&b={}", part(a), part(b)))
+            .await
+    }
+
+    /// The import folder of the service.
+    pub async fn folder(&self) -> Answer<Folder> {
+        self.get("folder").await
+    }
+
+    async fn change_release<T: Serialize>(
+        &self,
+        method: Method,
+        name: &str,
+        what: &str,
+        change: &T,
+    ) -> Answer<ReleaseDetail> {
+        let path = format!("releases/{}/{what}", part(name));
+        self.give(method, &path, change).await
+    }
+
+    /// Takes a release away that nobody ever carried.
+    pub async fn remove_release(&self, name: &str) -> Answer<()> {
+        self.take_away(&format!("releases/{}", part(name))).await
+    }
+
+    /// One page of the cards that carry a release.
+    pub async fn carriers(&self, name: &str, page: &Paging) -> Answer<Page<Carrier>> {
+        self.get_with(&format!("releases/{}/carriers", part(name)), page)
+            .await
+    }
+
+    /// Gives a release another sheet text.
+    pub async fn revise_sheet(&self, name: &str, sheet: &NewSheet) -> Answer<ReleaseDetail> {
+        self.change_release(Method::PUT, name, "sheet", sheet).await
+    }
+
+    /// Puts a release into another state.
+    pub async fn set_state(&self, name: &str, state: &NewState) -> Answer<ReleaseDetail> {
+        self.change_release(Method::PUT, name, "state", state).await
+    }
+
+    /// Makes a release the current one.
+    pub async fn make_current(&self, name: &str, current: &NewCurrent) -> Answer<ReleaseDetail> {
+        self.change_release(Method::PUT, name, "current", current)
+            .await
+    }
+
+    /// Notes what was seen at the bench.
+    pub async fn note_evidence(&self, name: &str, seen: &NewEvidence) -> Answer<ReleaseDetail> {
+        self.change_release(Method::POST, name, "evidence", seen)
+            .await
+    }
+
+    /// The names in a folder of a partition of a release.
+    pub async fn release_folder(
+        &self,
+        name: &str,
+        partition: u32,
+        path: &str,
+    ) -> Answer<Vec<FileNode>> {
+        let (name, path) = (part(name), part(path));
+        self.get(&format!(
+            "releases/{name}/folder?partition={partition}&path={path}"
+        ))
+        .await
+    }
+
+    /// Gives the bytes of one file of a release to `take`; answers its length.
+    pub async fn release_file(
+        &self,
+        name: &str,
+        partition: u32,
+        path: &str,
+        take: impl FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Answer<u64> {
+        let (name, path) = (part(name), part(path));
+        let path = format!("releases/{name}/file?partition={partition}&path={path}");
+        self.download(&path, take).await
+    }
+
+    /// Gives the raw image of a release, or the packed file as it came, to `take`; answers how many
+    /// bytes there were.
+    pub async fn release_image(
+        &self,
+        name: &str,
+        original: bool,
+        take: impl FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Answer<u64> {
+        let what = if original { "original" } else { "image" };
+        let path = format!("releases/{}/{what}", part(name));
+        self.download(&path, take).await
+    }
+
+    async fn download(
+        &self,
+        path: &str,
+        mut take: impl FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Answer<u64> {
+        let mut response = self.send(self.request(Method::GET, path)).await?;
+        let mut len = 0;
+        loop {
+            let piece = response.chunk().await.map_err(|e| ClientError::Answer {
+                address: self.base.clone(),
+                why: e.to_string(),
+            })?;
+            let Some(piece) = piece else {
+                return Ok(len);
+            };
+            take(&piece)?;
+            len += piece.len() as u64;
+        }
+    }
+
+    /// Feeds with what is in them.
+    pub async fn feeds(&self) -> Answer<Vec<Feed>> {
+        self.get("feeds").await
+    }
+
+    /// Follows a feed.
+    pub async fn put_feed(&self, name: &str, feed: &NewFeed) -> Answer<Feed> {
+        self.give(Method::PUT, &format!("feeds/{}", part(name)), feed)
+            .await
+    }
+
+    /// Gives a feed up.
+    pub async fn remove_feed(&self, name: &str) -> Answer<Vec<Feed>> {
+        let request = self.request(Method::DELETE, &format!("feeds/{}", part(name)));
+        let response = self.send(request).await?;
+        self.read(response).await
+    }
+
+    /// Looks at a feed now.
+    pub async fn look_at_feed(&self, name: &str) -> Answer<Feed> {
+        self.give(Method::POST, &format!("feeds/{}/look", part(name)), &())
+            .await
+    }
+
+    /// Begins an upload.
+    pub async fn begin_upload(&self, upload: &NewUpload) -> Answer<Upload> {
+        self.give(Method::POST, "uploads", upload).await
+    }
+
+    /// How far an upload is.
+    pub async fn upload(&self, id: &str) -> Answer<Upload> {
+        self.get(&format!("uploads/{id}")).await
+    }
+
+    /// Sends the next part of an upload, at most [`PART`] bytes.
+    pub async fn send_part(&self, id: &str, offset: u64, bytes: Vec<u8>) -> Answer<Upload> {
+        debug_assert!(bytes.len() <= PART);
+        let request = self
+            .request(Method::PATCH, &format!("uploads/{id}"))
+            .query(&[("offset", offset)])
+            .body(bytes);
+        let response = self.send(request).await?;
+        self.read(response).await
+    }
+
+    /// Adds a release.
+    pub async fn add_release(&self, release: &NewRelease, key: Option<&str>) -> Answer<Job> {
+        self.start("releases", key, release).await
+    }
+}

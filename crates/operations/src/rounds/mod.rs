@@ -1,0 +1,382 @@
+//! Rounds: cards are made in turn as blank ones go in, by one task that looks at the records and at the
+//! slots. Nothing of a round is only in memory, so that the next start goes on with it.
+
+mod at_slots;
+mod planned;
+mod report;
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::Duration;
+
+use cardwork::{Insertion, Occupant};
+use records::Records;
+use records::jobs::RequestKey;
+use records::rounds::{Claimed, Round, Turn};
+use tokio::sync::Notify;
+
+use crate::news::{Events, News};
+use crate::plans::Plans;
+use crate::refusal::Refusal;
+use crate::slots::{Found, Seen, Slots};
+
+pub use report::report;
+
+/// How often slots and jobs are looked at while a round is not over.
+const TICK: Duration = Duration::from_millis(300);
+/// How often the records are asked for a round otherwise.
+const IDLE: Duration = Duration::from_secs(5);
+
+/// Refusals that are about the card or its slot: another card will do.
+const OF_THE_CARD: &[&str] = &[
+    "slot-busy",
+    "slot-empty",
+    "unknown",
+    "reader",
+    "no-card",
+    "card-too-small",
+    "card-mistrusted",
+    "card-held",
+    "card-locked",
+    "card-in-use",
+    "card-not-in-use",
+    "card-twice",
+    "card-unreadable",
+    "card-gone",
+    "card-swapped",
+    "card-failed",
+    "source-card",
+    "wrong-label",
+    "plan-void",
+];
+
+/// Cautions that whoever frees a card for a round has accepted with that.
+const OF_A_FREED_CARD: &[&str] = &["old-data", "other-device", "second-card"];
+
+/// The rounds of the team, and the one that is under way.
+pub struct Rounds {
+    records: Records,
+    events: Events,
+    slots: Arc<Slots>,
+    plans: Arc<Plans>,
+    /// Told when somebody changed a round, so that nobody waits for the next look.
+    stirred: Notify,
+    state: Mutex<State>,
+}
+
+#[derive(Default)]
+struct State {
+    /// Insertions that a card was made with already, and by which job: what failed once is not tried again by
+    /// itself.
+    tried: BTreeMap<u32, (Insertion, i64)>,
+    /// Why the card of an insertion does not count.
+    refused: BTreeMap<u32, (Insertion, String)>,
+}
+
+/// Why a card that is in a slot is not written.
+enum No {
+    /// It does not count, for this reason.
+    Card(String),
+    /// Nobody can tell yet.
+    Later,
+}
+
+impl Rounds {
+    /// Nothing was looked at yet.
+    pub fn new(records: Records, events: Events, slots: Arc<Slots>, plans: Arc<Plans>) -> Self {
+        Self {
+            records,
+            events,
+            slots,
+            plans,
+            stirred: Notify::new(),
+            state: Mutex::default(),
+        }
+    }
+
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// Cards that did not count may count now.
+    fn stir(&self) {
+        self.state().refused.clear();
+        self.events.bus.tell(News::Events);
+        self.stirred.notify_one();
+    }
+
+    /// Looks at rounds, jobs and slots for as long as the service runs.
+    pub async fn watch(self: Arc<Self>) {
+        loop {
+            let pause = match self.look().await {
+                Ok(true) => TICK,
+                Ok(false) => IDLE,
+                Err(e) => {
+                    tracing::debug!("looking after rounds: {e}");
+                    TICK
+                }
+            };
+            tokio::select! {
+                () = tokio::time::sleep(pause) => {}
+                () = self.stirred.notified() => {}
+            }
+        }
+    }
+
+    /// Takes over what became of jobs and begins what can be begun; whether a round is not over.
+    async fn look(&self) -> Result<bool, Refusal> {
+        for attempt in self.records.attempts_without_job().await? {
+            match self.records.job_of_request(&key_of(attempt)).await? {
+                Some(job) => self.records.attempt_is_job(attempt, job).await?,
+                None => self.records.unclaim_entry(attempt, None).await?,
+            }
+        }
+        if self.records.settle_rounds().await? {
+            self.stir();
+        }
+        let Some(round) = self.records.round_under_way().await? else {
+            return Ok(self.records.round_paused().await?);
+        };
+        if round.is_running() {
+            for seen in self.slots.idle() {
+                if let Err(e) = self.look_at_slot(&round, &seen).await {
+                    tracing::debug!(slot = seen.number, "a slot of the round: {e}");
+                }
+            }
+        }
+        Ok(true)
+    }
+
+    /// Begins the next card of a round with the card of a slot, if that counts.
+    async fn look_at_slot(&self, round: &Round, seen: &Seen) -> Result<(), Refusal> {
+        let Some(medium) = &seen.medium else {
+            return Ok(());
+        };
+        let (number, insertion) = (seen.number, &medium.insertion);
+        {
+            let state = self.state();
+            let known = state.refused.get(&number).map(|(known, _)| known);
+            let tried = state.tried.get(&number).map(|(tried, _)| tried);
+            if tried == Some(insertion) || known == Some(insertion) {
+                return Ok(());
+            }
+        }
+        let why = match self.begin(round, seen).await {
+            Ok(()) | Err(Stop::No(No::Later)) => return Ok(()),
+            Err(Stop::No(No::Card(why))) => why,
+            Err(Stop::Refused(e)) if OF_THE_CARD.contains(&e.code) => e.detail,
+            Err(Stop::Refused(e)) => return Err(e),
+        };
+        let mut state = self.state();
+        state.refused.insert(number, (insertion.clone(), why));
+        drop(state);
+        self.events.bus.tell(News::Events);
+        Ok(())
+    }
+
+    async fn begin(&self, round: &Round, seen: &Seen) -> Result<(), Stop> {
+        let freed = self.records.round_cards(round.id).await?;
+        let (medium, found) = self.suits(seen, &freed).await?;
+        if !self.waits_for(round, medium.size).await? {
+            let why = "nothing that waits in this round fits on it; take it out, or a larger one";
+            return Err(No::Card(why.into()).into());
+        }
+        let labelled = self
+            .plans
+            .label(seen.number, medium, found, &round.operator)
+            .await?;
+        let card = labelled.0;
+        let claimed = self.records.claim_entry(
+            round.id,
+            card.id,
+            medium.size as i64,
+            seen.number as i32,
+            card.device.as_deref(),
+        );
+        let Some(claimed) = claimed.await? else {
+            return Err(No::Later.into());
+        };
+        let is_freed = freed.contains(&card.label);
+        let at = (seen.number, &medium.insertion);
+        match self.carry_out(round, at, &claimed, is_freed).await {
+            Ok(job) => {
+                let mut state = self.state();
+                state
+                    .tried
+                    .insert(seen.number, (medium.insertion.clone(), job));
+                Ok(())
+            }
+            Err(stop) => {
+                let of_the_entry = match &stop {
+                    Stop::Refused(e) if e.why == crate::refusal::Why::Busy => None,
+                    Stop::Refused(e) if !OF_THE_CARD.contains(&e.code) => Some(e.detail.as_str()),
+                    _ => None,
+                };
+                self.records
+                    .unclaim_entry(claimed.attempt, of_the_entry)
+                    .await?;
+                self.events.bus.tell(News::Events);
+                Err(stop)
+            }
+        }
+    }
+
+    /// Plans and confirms one card, within what was accepted for the round; gives its job.
+    async fn carry_out(
+        &self,
+        round: &Round,
+        (slot, insertion): (u32, &Insertion),
+        claimed: &Claimed,
+        freed: bool,
+    ) -> Result<i64, Stop> {
+        let (release, backup) = match claimed.from_backup {
+            true => (None, Some(claimed.base.clone())),
+            false => (Some(claimed.base.clone()), None),
+        };
+        let new = api::NewPlan {
+            device: claimed.device.clone(),
+            release,
+            backup,
+            slot,
+            wipe_free: round.wipe_free,
+            ..api::NewPlan::default()
+        };
+        // The very card that was judged: hands are quick.
+        let plan = self
+            .plans
+            .make_for(&round.operator, &new, Some(insertion))
+            .await?;
+        let failed_here = match &claimed.device {
+            Some(device) => self.records.failed_here(claimed.attempt, device).await?,
+            None => false,
+        };
+        let open: Vec<_> = plan
+            .cautions
+            .iter()
+            .filter(|one| !round.accepted.contains(&one.name))
+            .filter(|one| !(failed_here && one.name == "second-card"))
+            .filter(|one| !(freed && OF_A_FREED_CARD.contains(&one.name.as_str())))
+            .collect();
+        if let Some(one) = open.iter().find(|one| one.name == "much-larger") {
+            return Err(No::Card(format!("{}; write it by itself", one.words)).into());
+        }
+        if let Some(one) = open.first() {
+            let detail = format!(
+                "this was not accepted when the round began: {}. Write its card by itself, or plan another round",
+                one.words
+            );
+            return Err(Refusal::conflict("not-accepted", detail).into());
+        }
+        let key = Some(key_of(claimed.attempt));
+        let job = self
+            .plans
+            .confirm(&round.operator, &plan.id, &plan.agreed(), key)
+            .await?;
+        self.records.attempt_is_job(claimed.attempt, job.id).await?;
+        self.events.bus.tell(News::Events);
+        Ok(job.id)
+    }
+
+    async fn waits_for(&self, round: &Round, size: u64) -> Result<bool, Refusal> {
+        let entries = self.records.round_entries(round.id).await?;
+        let mut waiting = entries.iter().filter(|entry| entry.state == "waiting");
+        Ok(waiting.any(|entry| entry.smallest_card as u64 <= size))
+    }
+
+    /// Whether the card in a slot may be written without a further word: it is blank, or was freed.
+    async fn suits<'a>(
+        &self,
+        seen: &'a Seen,
+        freed: &[String],
+    ) -> Result<(&'a cardwork::Medium, &'a Found), Stop> {
+        let (Some(medium), Some(found)) = (&seen.medium, &seen.found) else {
+            return Err(No::Later.into());
+        };
+        let no = |why: String| Err(No::Card(why).into());
+        let found = match found {
+            Ok(found) => found,
+            Err(trouble) => return no(trouble.why.clone()),
+        };
+        if medium.locked {
+            return no("it is locked; move its slider and put it in again".into());
+        }
+        if let Some(used) = &medium.in_use {
+            return no(format!("it is in use by this computer ({used})"));
+        }
+        let empty = matches!(
+            found.contents.occupant,
+            Occupant::Blank | Occupant::Empty(_)
+        );
+        let holds = &found.contents.summary;
+        let Some(label) = &found.label else {
+            return match empty {
+                true => Ok((medium, found)),
+                false => no(format!(
+                    "it holds data that is not ours ({holds}); take another card, or clear this one first"
+                )),
+            };
+        };
+        let card = self.records.card(label).await?;
+        if let Some(why) = &card.suspicion {
+            return no(format!("{label} is mistrusted: {why}; take another card"));
+        }
+        match card.state.as_str() {
+            state @ ("held" | "lost" | "retired") => {
+                no(format!("{label} is recorded as {state}; take another card"))
+            }
+            _ if freed.contains(label) => Ok((medium, found)),
+            "blank" if empty => Ok((medium, found)),
+            _ => no(format!(
+                "{label} is not blank ({holds}); take another card, or free it for this round by its label"
+            )),
+        }
+    }
+
+    /// Pauses a round, lets it go on, accepts its first card, or ends it.
+    pub async fn turn(&self, operator: &str, id: i64, turn: Turn) -> Result<(), Refusal> {
+        self.records.turn_round(id, turn, operator).await?;
+        self.stir();
+        Ok(())
+    }
+
+    /// Leaves one card of a round out, or takes it in again.
+    pub async fn turn_entry(
+        &self,
+        operator: &str,
+        round: i64,
+        place: i32,
+        skip: bool,
+    ) -> Result<(), Refusal> {
+        self.records
+            .turn_entry(round, place, skip, operator)
+            .await?;
+        self.stir();
+        Ok(())
+    }
+}
+
+/// Why a card of a round does not become a job.
+enum Stop {
+    No(No),
+    Refused(Refusal),
+}
+
+impl From<No> for Stop {
+    fn from(no: No) -> Self {
+        Self::No(no)
+    }
+}
+
+impl<E: Into<Refusal>> From<E> for Stop {
+    fn from(error: E) -> Self {
+        Self::Refused(error.into())
+    }
+}
+
+/// What the job of an attempt is known by, also after a restart in between.
+fn key_of(attempt: i64) -> RequestKey {
+    RequestKey {
+        key: format!("round-attempt-{attempt}"),
+        digest: attempt.to_be_bytes().to_vec(),
+    }
+}
