@@ -1,5 +1,5 @@
-// Calls to the service. The types are made from its OpenAPI document.
-import type { components } from "./schema";
+// Calls to the service. Paths, bodies and answers are checked against its OpenAPI document.
+import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type Backup = Schemas["Backup"];
@@ -105,15 +105,40 @@ async function call<T>(method: string, path: string, body?: unknown, key?: strin
     return answer as T;
 }
 
-export const get = <T>(path: string) => call<T>("GET", path);
-export const post = <T>(path: string, body: unknown, key?: string) => call<T>("POST", path, body, key);
-export const patch = <T>(path: string, body: unknown) => call<T>("PATCH", path, body);
+type Method = "get" | "post" | "put" | "patch" | "delete";
+/** A path of the document as it is written out: `devices/{name}` is `devices/${string}`. */
+type Filled<P extends string> = P extends `${infer Before}{${string}}${infer Behind}` ? `${Before}${string}${Filled<Behind>}` : P;
+type Short<K> = K extends `/api/v1/${infer Rest}` ? Filled<Rest> : never;
+type With<M extends Method> = { [K in keyof paths]: paths[K] extends Record<M, { responses: unknown }> ? K : never }[keyof paths];
+type Bare<P extends string> = P extends `${infer Path}?${string}` ? Path : P;
+/** What may be called with a method: a path of the document, with or without a question behind it. */
+type Call<M extends Method> = Short<With<M>> | `${Short<With<M>>}?${string}`;
+type Named<M extends Method, P extends string> = {
+    [K in With<M>]: Short<K> extends Bare<P> ? (Bare<P> extends Short<K> ? K : never) : never;
+}[With<M>];
+type Operation<M extends Method, P extends string> = paths[Named<M, P>] extends Record<M, infer O> ? O : never;
+type Json<Content> = Content extends { content: { "application/json": infer Body } } ? Body : undefined;
+type Answer<O> = O extends { responses: infer R } ? Json<R[keyof R & (200 | 201 | 202 | 204)]> : never;
+type Body<O> = O extends { requestBody: { content: { "application/json": infer B } } }
+    ? B
+    : O extends { requestBody: unknown }
+      ? Blob
+      : Record<string, never> | null;
 
-export const put = <T>(path: string, body: unknown) => call<T>("PUT", path, body);
-export const remove = <T>(path: string) => call<T>("DELETE", path);
+export const get = <const P extends Call<"get">>(path: P) => call<Answer<Operation<"get", P>>>("GET", path);
+export const post = <const P extends Call<"post">>(path: P, body: Body<Operation<"post", P>>, key?: string) =>
+    call<Answer<Operation<"post", P>>>("POST", path, body, key);
+export const patch = <const P extends Call<"patch">>(path: P, body: Body<Operation<"patch", P>>) =>
+    call<Answer<Operation<"patch", P>>>("PATCH", path, body);
+export const put = <const P extends Call<"put">>(path: P, body: Body<Operation<"put", P>>) =>
+    call<Answer<Operation<"put", P>>>("PUT", path, body);
+/** A page of a list whose name is not known before it is asked for. */
+export const page = <T>(noun: string, query: URLSearchParams) => call<Page<T>>("GET", `${noun}?${query.toString()}`);
+export const remove = <const P extends Call<"delete">>(path: P) => call<Answer<Operation<"delete", P>>>("DELETE", path);
 
 /** The path of a release, or of something below it. */
-export const ofRelease = (name: string, below = "") => `releases/${encodeURIComponent(name)}${below}`;
+export const ofRelease = <const Below extends string = "">(name: string, below = "" as Below) =>
+    `releases/${encodeURIComponent(name)}${below}` as const;
 
 /** A key for work that must not start twice. */
 export const requestKey = () => crypto.randomUUID();

@@ -86,16 +86,16 @@ export function useConnected(): boolean | undefined {
     return useQuery<boolean>({ queryKey: ["connected"], enabled: false, queryFn: () => true }).data;
 }
 
-export const useSlots = () => useQuery({ queryKey: ["slots"], queryFn: () => get<Slot[]>("slots") });
+export const useSlots = () => useQuery({ queryKey: ["slots"], queryFn: () => get("slots") });
 
 /** A job; its end arrives as an event, its progress over the stream. */
 export function useJob(id: number) {
     const job = useQuery({
         queryKey: ["jobs", id],
-        queryFn: () => get<Job>(`jobs/${String(id)}`),
+        queryFn: () => get(`jobs/${String(id)}`),
         refetchInterval: (query) => (isOver(query.state.data) ? false : 2000),
     }).data;
-    const live = useQuery<Progress>({ queryKey: ["progress", id], enabled: false, queryFn: () => get("") }).data;
+    const live = useQuery<Progress>({ queryKey: ["progress", id], enabled: false, queryFn: () => Promise.reject(new Error("it is told")) }).data;
     return { job, progress: isOver(job) ? undefined : (live ?? job?.progress ?? undefined) };
 }
 

@@ -2,7 +2,7 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 
-import { type Events, type Job, type Jobs, get } from "../api/client";
+import { type Job, get } from "../api/client";
 import { isOver } from "../api/live";
 import { JobView } from "../parts/JobView";
 import { When } from "../parts/text";
@@ -12,10 +12,10 @@ export function Activity() {
     const jobs = useInfiniteQuery({
         queryKey: ["jobs", "list"],
         initialPageParam: undefined as number | undefined,
-        queryFn: ({ pageParam }) => get<Jobs>(pageParam === undefined ? "jobs" : `jobs?before=${String(pageParam)}`),
+        queryFn: ({ pageParam }) => get(pageParam === undefined ? "jobs" : `jobs?before=${String(pageParam)}`),
         getNextPageParam: (page) => page.next ?? undefined,
     });
-    const events = useQuery({ queryKey: ["history"], queryFn: () => get<Events>("history") });
+    const events = useQuery({ queryKey: ["history"], queryFn: () => get("history") });
     const all = (jobs.data?.pages ?? []).flatMap((page) => page.items);
     const running = all.filter((job) => !isOver(job));
     return (

@@ -3,7 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { FormEvent } from "react";
 
-import { type CardDetail, type Job, type RoundSlot, type Slot, get, post, put, requestKey } from "../api/client";
+import { type CardDetail, type RoundSlot, type Slot, get, post, put, requestKey } from "../api/client";
 import { useSlots } from "../api/live";
 import { CardWork } from "../parts/CardWork";
 import { Down } from "../parts/Hands";
@@ -54,12 +54,12 @@ export function Bench() {
 
 function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
     const backup = useMutation({
-        mutationFn: () => post<Job>("backups", { slot: slot.number }, requestKey()),
+        mutationFn: () => post("backups", { slot: slot.number }, requestKey()),
     });
     const drift = useMutation({
-        mutationFn: () => post<Job>("drift", { slot: slot.number }, requestKey()),
+        mutationFn: () => post("drift", { slot: slot.number }, requestKey()),
     });
-    const release = useMutation({ mutationFn: () => post<Slot[]>(`slots/${String(slot.number)}/release`, {}) });
+    const release = useMutation({ mutationFn: () => post(`slots/${String(slot.number)}/release`, {}) });
     const card = slot.card;
     // What the last backup or comparison from here came to stays in sight while its card is in.
     const last = Math.max(backup.data?.id ?? 0, drift.data?.id ?? 0);
@@ -68,7 +68,7 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
     const label = card?.label ?? undefined;
     const known = useQuery({
         queryKey: ["cards", label],
-        queryFn: () => get<CardDetail>(`cards/${encodeURIComponent(label ?? "")}`),
+        queryFn: () => get(`cards/${encodeURIComponent(label ?? "")}`),
         enabled: label !== undefined,
     }).data;
     const barred = known?.card.suspicion != null || known?.card.state === "held";
@@ -161,7 +161,7 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
 
 /** A card that lost its stamp gets the label back that stands on its sticker. */
 function ThisIs({ slot }: { slot: number }) {
-    const attach = useMutation({ mutationFn: (card: string) => put<Slot[]>(`slots/${String(slot)}/label`, { card }) });
+    const attach = useMutation({ mutationFn: (card: string) => put(`slots/${String(slot)}/label`, { card }) });
     return (
         <form
             className="grid gap-2 text-sm"
@@ -229,7 +229,7 @@ function Known({ detail }: { detail: CardDetail }) {
 
 /** The last job here failed: that stays until somebody has seen it. */
 function Failed({ job }: { job: number }) {
-    const see = useMutation({ mutationFn: () => post<Job>(`jobs/${String(job)}/seen`, {}) });
+    const see = useMutation({ mutationFn: () => post(`jobs/${String(job)}/seen`, {}) });
     return (
         <div className="grid w-full gap-2 p-2 text-ink">
             <JobView id={job} compact />

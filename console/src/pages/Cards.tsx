@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import type { FormEvent } from "react";
 
-import { type Card as CardRow, type CardDetail, type CardLot, type Site, get, patch } from "../api/client";
+import { type Card as CardRow, get, patch } from "../api/client";
 import { ImprintView } from "../parts/ImprintView";
 import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
 import { SpeedPlot } from "../parts/SpeedPlot";
@@ -14,7 +14,7 @@ const STATES = ["blank", "writing", "incomplete", "imprinted", "held", "lost", "
 
 export function Cards() {
     const [filters, change] = useFilters();
-    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get<Site[]>("sites") });
+    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get("sites") });
     const list = useList<CardRow>("cards", filters);
     return (
         <Page title="Cards">
@@ -65,7 +65,7 @@ export function Cards() {
 
 /** How cards did by brand and batch: one question before more are bought. */
 function Lots() {
-    const lots = useQuery({ queryKey: ["cards", "lots"], queryFn: () => get<CardLot[]>("card-lots") });
+    const lots = useQuery({ queryKey: ["cards", "lots"], queryFn: () => get("card-lots") });
     const rows = lots.data ?? [];
     if (!rows.some((lot) => lot.brand !== "" || lot.batch !== "")) {
         return <p className="text-sm text-faded">Say of each card where it comes from (on its page), and brands and batches stand side by side here.</p>;
@@ -95,7 +95,7 @@ export function Card() {
     const { label } = useParams({ strict: false });
     const detail = useQuery({
         queryKey: ["cards", label],
-        queryFn: () => get<CardDetail>(`cards/${encodeURIComponent(label ?? "")}`),
+        queryFn: () => get(`cards/${encodeURIComponent(label ?? "")}`),
     });
     const data = detail.data;
     return (
@@ -195,7 +195,7 @@ function Told({ card }: { card: CardRow }) {
     const queries = useQueryClient();
     const tell = useMutation({
         mutationFn: (change: Record<string, string>) =>
-            patch<CardDetail>(`cards/${encodeURIComponent(card.label)}`, change),
+            patch(`cards/${encodeURIComponent(card.label)}`, change),
         onSuccess: (fresh) => {
             queries.setQueryData(["cards", card.label], fresh);
         },

@@ -11,7 +11,7 @@ import { Size, When } from "../parts/text";
 import { Amount, Button, Empty, Failure, Page, State, Table } from "../parts/ui";
 
 export function Catalogue() {
-    const lines = useQuery({ queryKey: ["catalogue"], queryFn: () => get<Line[]>("catalogue") });
+    const lines = useQuery({ queryKey: ["catalogue"], queryFn: () => get("catalogue") });
     const [adding, setAdding] = useState(false);
     return (
         <Page

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "@tanstack/react-router";
 import { useState } from "react";
 
-import { type Comparison, type Job, Refusal, type Release, get, post, requestKey } from "../api/client";
+import { type Comparison, Refusal, get, post, requestKey } from "../api/client";
 import { isOver } from "../api/live";
 import { JobView } from "../parts/JobView";
 import { Size } from "../parts/text";
@@ -11,17 +11,17 @@ import { Amount, FIELD, Failure, Page, Sheet, State, Table } from "../parts/ui";
 
 /** What two releases differ in; if nobody asked before, both images are read first, by a job. */
 async function compared(a: string, b: string, see: (job: number) => void): Promise<Comparison> {
-    const ask = () => get<Comparison>(`comparison?a=${encodeURIComponent(a)}&b=${encodeURIComponent(b)}`);
+    const ask = () => get(`comparison?a=${encodeURIComponent(a)}&b=${encodeURIComponent(b)}`);
     try {
         return await ask();
     } catch (cause) {
         if (!(cause instanceof Refusal) || cause.problem.code !== "not-compared") throw cause;
     }
-    let job = await post<Job>("comparison", { a, b }, requestKey());
+    let job = await post("comparison", { a, b }, requestKey());
     see(job.id);
     while (!isOver(job)) {
         await new Promise((resolve) => setTimeout(resolve, 300));
-        job = await get<Job>(`jobs/${String(job.id)}`);
+        job = await get(`jobs/${String(job.id)}`);
     }
     if (job.state !== "done") throw new Error(job.error ?? "The comparison did not end.");
     return ask();
@@ -30,7 +30,7 @@ async function compared(a: string, b: string, see: (job: number) => void): Promi
 export function Compare() {
     const { a = "", b = "" } = useParams({ strict: false });
     const go = useNavigate();
-    const releases = useQuery({ queryKey: ["releases"], queryFn: () => get<Release[]>("releases") });
+    const releases = useQuery({ queryKey: ["releases"], queryFn: () => get("releases") });
     const [job, setJob] = useState<number>();
     // Its key keeps it out of what recorded events make be read again: it waits for its own job.
     const comparison = useQuery({

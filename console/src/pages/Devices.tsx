@@ -4,16 +4,8 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 
 import {
-    type BoardModel,
-    type Choice,
     type Device as DeviceRow,
     type DeviceDetail,
-    type DeviceTableReport,
-    type FactValue,
-    type Line,
-    type Outage,
-    type Release,
-    type Site,
     get,
     patch,
     post,
@@ -22,6 +14,7 @@ import {
 } from "../api/client";
 import { InTheField, Outed } from "../parts/Hands";
 import { FieldForm, type Typed } from "../parts/FieldForm";
+import { filled } from "../parts/form";
 import { ImprintView } from "../parts/ImprintView";
 import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
 import { Preview } from "../parts/Preview";
@@ -35,9 +28,9 @@ const STANDINGS: [string, string][] = [
 
 export function Devices() {
     const [filters, change] = useFilters();
-    const boards = useQuery({ queryKey: ["boards"], queryFn: () => get<BoardModel[]>("boards") });
-    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get<Site[]>("sites") });
-    const lines = useQuery({ queryKey: ["catalogue"], queryFn: () => get<Line[]>("catalogue") });
+    const boards = useQuery({ queryKey: ["boards"], queryFn: () => get("boards") });
+    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get("sites") });
+    const lines = useQuery({ queryKey: ["catalogue"], queryFn: () => get("catalogue") });
     const appliances = [...new Set((lines.data ?? []).map((line) => line.appliance))];
     const releases = (lines.data ?? []).flatMap((line) => line.releases.map((release) => release.name));
     const list = useList<DeviceRow>("devices", filters);
@@ -161,7 +154,7 @@ function DeviceTable() {
     const [file, setFile] = useState<File>();
     const send = useMutation({
         mutationFn: (dry: boolean) =>
-            post<DeviceTableReport>(`device-table?dry_run=${String(dry)}`, new Blob([file ?? ""], { type: "text/csv" })),
+            post(`device-table?dry_run=${String(dry)}`, new Blob([file ?? ""], { type: "text/csv" })),
         onSuccess: async (report) => {
             if (report.done) await queries.invalidateQueries();
         },
@@ -227,11 +220,11 @@ function DeviceTable() {
 
 function NewDevice({ done }: { done: () => void }) {
     const queries = useQueryClient();
-    const boards = useQuery({ queryKey: ["boards"], queryFn: () => get<BoardModel[]>("boards") });
-    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get<Site[]>("sites") });
-    const releases = useQuery({ queryKey: ["releases"], queryFn: () => get<Release[]>("releases") });
+    const boards = useQuery({ queryKey: ["boards"], queryFn: () => get("boards") });
+    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get("sites") });
+    const releases = useQuery({ queryKey: ["releases"], queryFn: () => get("releases") });
     const add = useMutation({
-        mutationFn: (form: Record<string, string>) => post<DeviceDetail>("devices", form),
+        mutationFn: (form: { name: string; board: string; appliance: string; site: string }) => post("devices", form),
         onSuccess: async () => {
             await queries.invalidateQueries({ queryKey: ["devices"] });
             done();
@@ -249,7 +242,7 @@ function NewDevice({ done }: { done: () => void }) {
                 className="flex flex-wrap items-end gap-3 text-sm"
                 onSubmit={(event: FormEvent<HTMLFormElement>) => {
                     event.preventDefault();
-                    add.mutate(Object.fromEntries(new FormData(event.currentTarget)) as Record<string, string>);
+                    add.mutate(filled(event.currentTarget, ["name", "board", "appliance", "site"]));
                 }}
             >
                 <label className="grid gap-1">
@@ -281,9 +274,9 @@ export function Device() {
     const { name } = useParams({ strict: false });
     const detail = useQuery({
         queryKey: ["devices", name],
-        queryFn: () => get<DeviceDetail>(`devices/${encodeURIComponent(name ?? "")}`),
+        queryFn: () => get(`devices/${encodeURIComponent(name ?? "")}`),
     });
-    const down = useQuery({ queryKey: ["outages"], queryFn: () => get<Outage[]>("outages") });
+    const down = useQuery({ queryKey: ["outages"], queryFn: () => get("outages") });
     const outage = down.data?.find((one) => one.device === name);
     const data = detail.data;
     return (
@@ -345,10 +338,10 @@ export function Device() {
 /** Which releases the device could get, which one it follows, and why others do not suit it. */
 function Choices({ device, pinned }: { device: string; pinned: string | undefined }) {
     const queries = useQueryClient();
-    const path = `devices/${encodeURIComponent(device)}`;
-    const choices = useQuery({ queryKey: ["choices", device], queryFn: () => get<Choice[]>(`${path}/choices`) });
+    const path = `devices/${encodeURIComponent(device)}` as const;
+    const choices = useQuery({ queryKey: ["choices", device], queryFn: () => get(`${path}/choices`) });
     const follow = useMutation({
-        mutationFn: (release: string | null) => put<DeviceRow>(`${path}/following`, { pinned: release }),
+        mutationFn: (release: string | null) => put(`${path}/following`, { pinned: release }),
         onSuccess: () => queries.invalidateQueries(),
     });
     return (
@@ -406,7 +399,7 @@ function Settings({ detail }: { detail: DeviceDetail }) {
     const { name } = detail.device;
     const save = useMutation({
         mutationFn: ({ typed }: { typed: Typed; done: () => void }) =>
-            patch<DeviceDetail>(`devices/${encodeURIComponent(name)}/settings`, { set: typed }),
+            patch(`devices/${encodeURIComponent(name)}/settings`, { set: typed }),
         onSuccess: async (fresh, { done }) => {
             queries.setQueryData(["devices", name], fresh);
             done();
@@ -439,7 +432,7 @@ function About({ detail }: { detail: DeviceDetail }) {
         mutationFn: (form: Record<string, string>) => {
             const items = (text: string | undefined) => (text ?? "").split(";").filter((one) => one.trim() !== "");
             const change = { notes: form["notes"], attached: items(form["attached"]), macs: items(form["macs"]) };
-            return patch<DeviceDetail>(`devices/${encodeURIComponent(device.name)}`, change);
+            return patch(`devices/${encodeURIComponent(device.name)}`, change);
         },
         onSuccess: (fresh) => {
             queries.setQueryData(["devices", device.name], fresh);
@@ -500,12 +493,12 @@ function Place({ device }: { device: DeviceRow }) {
     const queries = useQueryClient();
     const navigate = useNavigate();
     const [open, setOpen] = useState(false);
-    const path = `devices/${encodeURIComponent(device.name)}`;
-    const boards = useQuery({ queryKey: ["boards"], queryFn: () => get<BoardModel[]>("boards"), enabled: open });
-    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get<Site[]>("sites"), enabled: open });
-    const lines = useQuery({ queryKey: ["catalogue"], queryFn: () => get<Line[]>("catalogue"), enabled: open });
+    const path = `devices/${encodeURIComponent(device.name)}` as const;
+    const boards = useQuery({ queryKey: ["boards"], queryFn: () => get("boards"), enabled: open });
+    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get("sites"), enabled: open });
+    const lines = useQuery({ queryKey: ["catalogue"], queryFn: () => get("catalogue"), enabled: open });
     const save = useMutation({
-        mutationFn: (change: Record<string, string | boolean | null>) => patch<DeviceDetail>(path, change),
+        mutationFn: (change: Record<string, string | boolean | null>) => patch(path, change),
         onSuccess: async (fresh) => {
             setOpen(false);
             queries.setQueryData(["devices", fresh.device.name], fresh);
@@ -599,15 +592,15 @@ function SealedFacts({ detail }: { detail: DeviceDetail }) {
     const queries = useQueryClient();
     const { name } = detail.device;
     const [shown, setShown] = useState<Record<string, string>>({});
-    const path = (fact: string) => `devices/${encodeURIComponent(name)}/facts/${encodeURIComponent(fact)}`;
+    const path = (fact: string) => `devices/${encodeURIComponent(name)}/facts/${encodeURIComponent(fact)}` as const;
     const show = useMutation({
-        mutationFn: async (fact: string) => ({ fact, value: (await get<FactValue>(path(fact))).value ?? "" }),
+        mutationFn: async (fact: string) => ({ fact, value: (await get(path(fact))).value ?? "" }),
         onSuccess: ({ fact, value }) => {
             setShown({ ...shown, [fact]: value });
         },
     });
     const keep = useMutation({
-        mutationFn: (form: Record<string, string>) => put<DeviceDetail>(path(form["fact"] ?? ""), { value: form["value"] }),
+        mutationFn: ({ fact, value }: { fact: string; value: string }) => put(path(fact), { value }),
         onSuccess: (fresh) => {
             queries.setQueryData(["devices", name], fresh);
         },
@@ -636,7 +629,7 @@ function SealedFacts({ detail }: { detail: DeviceDetail }) {
                 onSubmit={(event: FormEvent<HTMLFormElement>) => {
                     event.preventDefault();
                     const form = event.currentTarget;
-                    keep.mutate(Object.fromEntries(new FormData(form)) as Record<string, string>, {
+                    keep.mutate(filled(form, ["fact", "value"]), {
                         onSuccess: () => {
                             form.reset();
                         },

@@ -4,19 +4,17 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 
 import {
-    type CarriedNetwork,
     type Names,
     type Page as PageOf,
     type Preset as PresetRow,
-    type PresetDetail,
     type Setting,
-    type Site,
     type Touched,
     get,
     patch,
     post,
     remove,
 } from "../api/client";
+import { filled } from "../parts/form";
 import { FieldForm, type Typed } from "../parts/FieldForm";
 import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
 import { Amount, Button, FIELD, Failure, Label, Notice, Page, Sheet, Table } from "../parts/ui";
@@ -72,10 +70,10 @@ export function Presets() {
 
 function NewPreset() {
     const navigate = useNavigate();
-    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get<Site[]>("sites") });
+    const sites = useQuery({ queryKey: ["sites"], queryFn: () => get("sites") });
     const add = useMutation({
-        mutationFn: (form: Record<string, string>) =>
-            post<PresetDetail>("presets", { ...form, site: form["site"] === "" ? null : form["site"] }),
+        mutationFn: (form: { name: string; title: string; site: string }) =>
+            post("presets", { ...form, site: form.site === "" ? null : form.site }),
         onSuccess: (made) => navigate({ to: "/presets/$name", params: { name: made.preset.name } }),
     });
     return (
@@ -84,7 +82,7 @@ function NewPreset() {
                 className="flex flex-wrap items-end gap-3 text-sm"
                 onSubmit={(event: FormEvent<HTMLFormElement>) => {
                     event.preventDefault();
-                    add.mutate(Object.fromEntries(new FormData(event.currentTarget)) as Record<string, string>);
+                    add.mutate(filled(event.currentTarget, ["name", "title", "site"]));
                 }}
             >
                 <label className="grid gap-1">
@@ -117,7 +115,7 @@ function NewPreset() {
 
 /** Which networks the cards of devices carry: what tells when an old passphrase can go. */
 function Networks() {
-    const networks = useQuery({ queryKey: ["networks"], queryFn: () => get<CarriedNetwork[]>("networks") });
+    const networks = useQuery({ queryKey: ["networks"], queryFn: () => get("networks") });
     if (networks.data === undefined || networks.data.length === 0) return null;
     const unknown = networks.data[0]?.not_known;
     return (
@@ -151,20 +149,20 @@ export function Preset() {
     const { name } = useParams({ strict: false });
     const queries = useQueryClient();
     const navigate = useNavigate();
-    const path = `presets/${encodeURIComponent(name ?? "")}`;
-    const detail = useQuery({ queryKey: ["presets", name], queryFn: () => get<PresetDetail>(path) });
+    const path = `presets/${encodeURIComponent(name ?? "")}` as const;
+    const detail = useQuery({ queryKey: ["presets", name], queryFn: () => get(path) });
     const [sure, setSure] = useState(false);
     const [more, setMore] = useState<string[]>([]);
     const [asked, setAsked] = useState<{ typed: Typed; done: () => void; touches: PageOf<Touched> }>();
     const trial = useMutation({
         mutationFn: ({ typed }: { typed: Typed; done: () => void }) =>
-            patch<PresetDetail>(`${path}/settings?dry_run=true`, { set: typed }),
+            patch(`${path}/settings?dry_run=true`, { set: typed }),
         onSuccess: (after, given) => {
             setAsked({ ...given, touches: after.touches });
         },
     });
     const save = useMutation({
-        mutationFn: (typed: Typed) => patch<PresetDetail>(`${path}/settings`, { set: typed }),
+        mutationFn: (typed: Typed) => patch(`${path}/settings`, { set: typed }),
         onSuccess: async () => {
             asked?.done();
             setAsked(undefined);
@@ -293,7 +291,7 @@ function Rename({ preset }: { preset: PresetRow }) {
     const queries = useQueryClient();
     const navigate = useNavigate();
     const save = useMutation({
-        mutationFn: (form: Record<string, string>) => patch<PresetDetail>(`presets/${encodeURIComponent(preset.name)}`, form),
+        mutationFn: (form: Record<string, string>) => patch(`presets/${encodeURIComponent(preset.name)}`, form),
         onSuccess: async (fresh) => {
             queries.setQueryData(["presets", fresh.preset.name], fresh);
             await navigate({ to: "/presets/$name", params: { name: fresh.preset.name } });
@@ -331,7 +329,7 @@ function Takers({ preset }: { preset: string }) {
         queryKey: ["presets", preset, "touches"],
         initialPageParam: "",
         queryFn: ({ pageParam }) =>
-            get<PageOf<Touched>>(`presets/${encodeURIComponent(preset)}/touches?after=${encodeURIComponent(pageParam)}`),
+            get(`presets/${encodeURIComponent(preset)}/touches?after=${encodeURIComponent(pageParam)}`),
         getNextPageParam: (page) => page.next ?? undefined,
     });
     const [first] = list.data?.pages ?? [];

@@ -12,7 +12,7 @@ import { Button, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table
 
 export function Release() {
     const { name = "" } = useParams({ strict: false });
-    const detail = useQuery({ queryKey: ["releases", name], queryFn: () => get<ReleaseDetail>(ofRelease(name)) });
+    const detail = useQuery({ queryKey: ["releases", name], queryFn: () => get(ofRelease(name)) });
     const data = detail.data;
     return (
         <Page title={name} aside={data !== undefined && <State name={data.release.state} />}>
@@ -167,15 +167,15 @@ function Standing({ detail }: { detail: ReleaseDetail }) {
     const [reason, setReason] = useState("");
     const [seen, setSeen] = useState({ board: boards[0] ?? "", note: "" });
     const setState = useMutation({
-        mutationFn: (to: string) => put<ReleaseDetail>(ofRelease(name, "/state"), { state: to, reason }),
+        mutationFn: (to: string) => put(ofRelease(name, "/state"), { state: to, reason }),
         onSuccess: fresh,
     });
     const makeCurrent = useMutation({
-        mutationFn: () => put<ReleaseDetail>(ofRelease(name, "/current"), { boards: [] }),
+        mutationFn: () => put(ofRelease(name, "/current"), { boards: [] }),
         onSuccess: fresh,
     });
     const note = useMutation({
-        mutationFn: (boots: boolean) => post<ReleaseDetail>(ofRelease(name, "/evidence"), { ...seen, boots }),
+        mutationFn: (boots: boolean) => post(ofRelease(name, "/evidence"), { ...seen, boots }),
         onSuccess: (data) => {
             fresh(data);
             setSeen({ ...seen, note: "" });
@@ -367,7 +367,7 @@ function SheetText({ detail }: { detail: ReleaseDetail }) {
     const { name } = detail.release;
     const [text, setText] = useState<string>();
     const save = useMutation({
-        mutationFn: (sheet: string) => put<ReleaseDetail>(ofRelease(name, "/sheet"), { sheet }),
+        mutationFn: (sheet: string) => put(ofRelease(name, "/sheet"), { sheet }),
         onSuccess: (fresh) => {
             queries.setQueryData(["releases", name], fresh);
             setText(undefined);

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useEffect, useState } from "react";
 
-import { type Device, type NewRound, type Page as ListPage, type Round as RoundRow, type RoundDetail, type RoundEntry, type Rounds as RoundList, get, post } from "../api/client";
+import { type NewRound, type Round as RoundRow, type RoundDetail, type RoundEntry, get, post } from "../api/client";
 import { ConfirmByNumber } from "../parts/Confirm";
 import { useFilters } from "../parts/List";
 import { AtSlot, Turns, isOpen, useRound } from "../parts/RoundView";
@@ -11,7 +11,7 @@ import { Size, When, span } from "../parts/text";
 import { Amount, Bar, Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
 
 export function Rounds() {
-    const rounds = useQuery({ queryKey: ["rounds", "list"], queryFn: () => get<RoundList>("rounds") });
+    const rounds = useQuery({ queryKey: ["rounds", "list"], queryFn: () => get("rounds") });
     const items = rounds.data?.items ?? [];
     return (
         <Page title="Rounds">
@@ -70,7 +70,7 @@ async function found(filters: Record<string, string | undefined>): Promise<strin
         for (const [name, value] of Object.entries({ ...filters, after: after ?? undefined, limit: "200" })) {
             if (value !== undefined) query.set(name, value);
         }
-        const page = await get<ListPage<Device>>(`devices?${query.toString()}`);
+        const page = await get(`devices?${query.toString()}`);
         names.push(...page.items.map((device) => device.name));
         after = page.next;
     } while (after != null && names.length < 500);
@@ -86,7 +86,7 @@ function Plan() {
     const queries = useQueryClient();
     const navigate = useNavigate();
     const plan = useMutation({
-        mutationFn: (wanted: Partial<NewRound>) => post<RoundDetail>("rounds", wanted),
+        mutationFn: (wanted: Partial<NewRound>) => post("rounds", wanted),
         onSuccess: async (made) => {
             queries.setQueryData(["rounds", made.round.id], made);
             await navigate({ to: "/rounds/$id", params: { id: String(made.round.id) } });
@@ -242,7 +242,7 @@ function Stand({ detail }: { detail: RoundDetail }) {
 function Entry({ round, entry }: { round: RoundRow; entry: RoundEntry }) {
     const queries = useQueryClient();
     const turn = useMutation({
-        mutationFn: (word: string) => post<RoundDetail>(`rounds/${String(round.id)}/entries/${String(entry.place)}/turn`, { turn: word }),
+        mutationFn: (word: string) => post(`rounds/${String(round.id)}/entries/${String(entry.place)}/turn`, { turn: word }),
         onSuccess: (fresh) => {
             queries.setQueryData(["rounds", round.id], fresh);
         },
@@ -291,7 +291,7 @@ function Begin({ detail }: { detail: RoundDetail }) {
     const queries = useQueryClient();
     const { id, waiting } = detail.round;
     const begin = useMutation({
-        mutationFn: (given: { cards: number; accept: string[] }) => post<RoundDetail>(`rounds/${String(id)}/confirm`, given),
+        mutationFn: (given: { cards: number; accept: string[] }) => post(`rounds/${String(id)}/confirm`, given),
         onSuccess: async (fresh) => {
             queries.setQueryData(["rounds", id], fresh);
             await queries.invalidateQueries({ queryKey: ["rounds", "list"] });
@@ -321,7 +321,7 @@ function Free({ detail }: { detail: RoundDetail }) {
     const queries = useQueryClient();
     const [typed, setTyped] = useState("");
     const free = useMutation({
-        mutationFn: (card: string) => post<string[]>(`rounds/${String(detail.round.id)}/cards`, { card }),
+        mutationFn: (card: string) => post(`rounds/${String(detail.round.id)}/cards`, { card }),
         onSuccess: async () => {
             setTyped("");
             await queries.invalidateQueries({ queryKey: ["rounds", detail.round.id] });

@@ -2,7 +2,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { type Folder, type Job, type NewRelease, type Upload, get, patch, post, requestKey } from "../api/client";
+import { type NewRelease, type Upload, get, patch, post, requestKey } from "../api/client";
 import { JobView } from "./JobView";
 import { size } from "./text";
 import { Bar, Button, FIELD, Failure, Sheet } from "./ui";
@@ -17,18 +17,18 @@ const keyOf = (file: File) => `${file.name}:${String(file.size)}:${String(file.l
 
 /** Sends a file in parts; after a cut it goes on from where the service says it is. */
 async function send(file: File, sheet: string | undefined, see: (sent: number) => void): Promise<Upload> {
-    let upload = await post<Upload>("uploads", { file_name: file.name, size: file.size, sheet, key: keyOf(file) });
+    let upload = await post("uploads", { file_name: file.name, size: file.size, sheet, key: keyOf(file) });
     let tries = 0;
     while (upload.received < upload.size) {
         const at = upload.received;
         try {
-            upload = await patch<Upload>(`uploads/${upload.id}?offset=${String(at)}`, file.slice(at, at + PART));
+            upload = await patch(`uploads/${upload.id}?offset=${String(at)}`, file.slice(at, at + PART));
             tries = 0;
         } catch (cause) {
             tries += 1;
             if (tries >= TRIES) throw cause;
             await new Promise((resolve) => setTimeout(resolve, 250 * 2 ** tries));
-            upload = await get<Upload>(`uploads/${upload.id}`).catch(() => upload);
+            upload = await get(`uploads/${upload.id}`).catch(() => upload);
         }
         see(upload.received);
     }
@@ -61,7 +61,7 @@ export function AddRelease() {
     const [given, setGiven] = useState(NOTHING);
     const [over, setOver] = useState(false);
     const [sent, setSent] = useState(0);
-    const folder = useQuery({ queryKey: ["folder"], queryFn: () => get<Folder>("folder") });
+    const folder = useQuery({ queryKey: ["folder"], queryFn: () => get("folder") });
     const change = (some: Partial<Given>) => {
         setGiven((before) => ({ ...before, ...some }));
     };
@@ -93,7 +93,7 @@ export function AddRelease() {
                     order.url_password = given.password;
                 }
             }
-            return post<Job>("releases", order, requestKey());
+            return post("releases", order, requestKey());
         },
     });
     const ready = given.image !== undefined || given.url !== "" || given.folder !== "";

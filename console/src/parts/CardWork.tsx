@@ -2,7 +2,7 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { type CardPlan, type Job, post, requestKey } from "../api/client";
+import { type CardPlan, post, requestKey } from "../api/client";
 import { BenchDialog } from "./BenchDialog";
 import { ConfirmByLabel, Losses } from "./Confirm";
 import { JobView } from "./JobView";
@@ -32,10 +32,10 @@ export function CardWork({ slot, unfinished, disabled }: { slot: number; unfinis
 
 function Steps({ slot, unfinished }: { slot: number; unfinished: boolean }) {
     const [work, setWork] = useState(unfinished ? "put-back" : "quick-check");
-    const plan = useMutation({ mutationFn: (wanted: string) => post<CardPlan>("card-plans", { slot, work: wanted }) });
+    const plan = useMutation({ mutationFn: (wanted: string) => post("card-plans", { slot, work: wanted }) });
     const confirm = useMutation({
         mutationFn: ({ id, card, accept }: { id: string; card: string; accept: string[] }) =>
-            post<Job>(`plans/${id}/confirm`, { card, accept }, requestKey()),
+            post(`plans/${id}/confirm`, { card, accept }, requestKey()),
         // A label that is not this card's voids the plan.
         onError: () => {
             plan.reset();

@@ -3,17 +3,17 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 
-import { type Feed, type Job, get, post, put, remove, requestKey } from "../api/client";
+import { type Feed, get, post, put, remove, requestKey } from "../api/client";
 import { JobView } from "./JobView";
+import { filled } from "./form";
 import { Size, When } from "./text";
 import { Amount, Button, FIELD, Failure, Notice, Sheet, State, Table } from "./ui";
 
 export function Feeds() {
     const queries = useQueryClient();
-    const feeds = useQuery({ queryKey: ["feeds"], queryFn: () => get<Feed[]>("feeds") });
+    const feeds = useQuery({ queryKey: ["feeds"], queryFn: () => get("feeds") });
     const follow = useMutation({
-        mutationFn: (given: Record<string, string>) =>
-            put<Feed>(`feeds/${encodeURIComponent(given.name ?? "")}`, { url: given.url }),
+        mutationFn: ({ name, url }: { name: string; url: string }) => put(`feeds/${encodeURIComponent(name)}`, { url }),
         onSettled: () => queries.invalidateQueries({ queryKey: ["feeds"] }),
     });
     return (
@@ -31,7 +31,7 @@ export function Feeds() {
                 className="mt-3 flex flex-wrap items-end gap-3 text-sm"
                 onSubmit={(event) => {
                     event.preventDefault();
-                    follow.mutate(Object.fromEntries(new FormData(event.currentTarget)) as Record<string, string>);
+                    follow.mutate(filled(event.currentTarget, ["name", "url"]));
                 }}
             >
                 <label className="grid gap-1">
@@ -54,12 +54,12 @@ export function Feeds() {
 function FeedView({ feed }: { feed: Feed }) {
     const queries = useQueryClient();
     const again = () => queries.invalidateQueries({ queryKey: ["feeds"] });
-    const path = `feeds/${encodeURIComponent(feed.name)}`;
-    const look = useMutation({ mutationFn: () => post<Feed>(`${path}/look`, null), onSettled: again });
-    const giveUp = useMutation({ mutationFn: () => remove<Feed[]>(path), onSettled: again });
+    const path = `feeds/${encodeURIComponent(feed.name)}` as const;
+    const look = useMutation({ mutationFn: () => post(`${path}/look`, null), onSettled: again });
+    const giveUp = useMutation({ mutationFn: () => remove(path), onSettled: again });
     const [job, setJob] = useState<number>();
     const fetchItem = useMutation({
-        mutationFn: (item: string) => post<Job>("releases", { feed: feed.name, feed_item: item }, requestKey()),
+        mutationFn: (item: string) => post("releases", { feed: feed.name, feed_item: item }, requestKey()),
         onSuccess: (started) => {
             setJob(started.id);
         },

@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { type FileNode, type Partition, get, ofRelease } from "../api/client";
+import { type Partition, get, ofRelease } from "../api/client";
 import { Size } from "./text";
 import { Amount, Button, Failure, Table } from "./ui";
 
@@ -14,7 +14,7 @@ export function Files({ release, partitions }: { release: string; partitions: Pa
     const place = `partition=${String(at.partition)}&path=${encodeURIComponent(at.path)}`;
     const folder = useQuery({
         queryKey: ["files", release, at],
-        queryFn: () => get<FileNode[]>(ofRelease(release, `/folder?${place}`)),
+        queryFn: () => get(ofRelease(release, `/folder?${place}`)),
         enabled: at.partition !== undefined,
         staleTime: Infinity,
     });

@@ -3,13 +3,13 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import type { FormEvent } from "react";
 
-import { type Fault, type Outage, get, post } from "../api/client";
+import { type Outage, get, post } from "../api/client";
 import { When } from "./text";
 import { Button, FIELD, Failure, Label, Notice } from "./ui";
 
 /** Devices that are down, with what brings them back. */
 export function Down() {
-    const down = useQuery({ queryKey: ["outages"], queryFn: () => get<Outage[]>("outages") });
+    const down = useQuery({ queryKey: ["outages"], queryFn: () => get("outages") });
     if (down.data === undefined || down.data.length === 0) return <Failure error={down.error} />;
     return (
         <section aria-label="Devices that are down" className="mb-5 grid gap-2">
@@ -23,7 +23,7 @@ export function Down() {
 export function Outed({ outage }: { outage: Outage }) {
     const queries = useQueryClient();
     const back = useMutation({
-        mutationFn: (card: string) => post<Outage[]>("outages/end", { device: outage.device, card }),
+        mutationFn: (card: string) => post("outages/end", { device: outage.device, card }),
         onSuccess: async (fresh) => {
             queries.setQueryData(["outages"], fresh);
             await queries.invalidateQueries({ queryKey: ["devices"] });
@@ -76,11 +76,11 @@ export function InTheField({ device, down }: { device: string; down: boolean }) 
         await queries.invalidateQueries({ queryKey: ["outages"] });
     };
     const out = useMutation({
-        mutationFn: (reason: string) => post<Outage[]>("outages", { device, reason }),
+        mutationFn: (reason: string) => post("outages", { device, reason }),
         onSuccess: fresh,
     });
     const seen = useMutation({
-        mutationFn: (symptom: string) => post<Fault>("faults", { device, symptom }),
+        mutationFn: (symptom: string) => post("faults", { device, symptom }),
         onSuccess: fresh,
     });
     return (

@@ -24,7 +24,7 @@ const DOING: Record<string, string> = {
 
 export function JobView({ id, compact = false }: { id: number; compact?: boolean }) {
     const { job, progress } = useJob(id);
-    const cancel = useMutation({ mutationFn: () => post<Job>(`jobs/${String(id)}/cancel`, {}) });
+    const cancel = useMutation({ mutationFn: () => post(`jobs/${String(id)}/cancel`, {}) });
     if (job === undefined) return <p className="h-16 text-sm text-faded">…</p>;
     if (isOver(job)) return <Ended job={job} />;
     return (

@@ -3,7 +3,7 @@ import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { type KeyboardEvent, type ReactNode, useEffect, useRef, useState } from "react";
 
-import { type Page, get } from "../api/client";
+import { page } from "../api/client";
 import { Button, Empty, FIELD, Failure, TALL, TABLE } from "./ui";
 
 /** Words of the address that a list is filtered and sorted by. */
@@ -37,9 +37,9 @@ export function useList<T>(noun: string, filters: Filters, more: Filters = {}) {
             for (const [name, value] of Object.entries({ ...wanted, after: pageParam })) {
                 if (value !== undefined) query.set(name, value);
             }
-            return get<Page<T>>(`${noun}?${query.toString()}`);
+            return page<T>(noun, query);
         },
-        getNextPageParam: (page) => page.next ?? undefined,
+        getNextPageParam: (last) => last.next ?? undefined,
     });
 }
 

@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { type PreviewFile, type Preview as Shown, get } from "../api/client";
+import { type PreviewFile, get } from "../api/client";
 import { Button, Failure, Sheet } from "./ui";
 
 const GROWTH: Record<string, string> = {
@@ -15,7 +15,7 @@ export function Preview({ device }: { device: string }) {
     const [open, setOpen] = useState(false);
     const preview = useQuery({
         queryKey: ["devices", device, "preview"],
-        queryFn: () => get<Shown>(`devices/${encodeURIComponent(device)}/preview`),
+        queryFn: () => get(`devices/${encodeURIComponent(device)}/preview`),
         enabled: open,
     });
     const data = preview.data;

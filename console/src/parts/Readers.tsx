@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 
-import { type BenchDisk, type BenchView, type SlotBinding, get, put } from "../api/client";
+import { type BenchDisk, type SlotBinding, get, put } from "../api/client";
 import { Size } from "./text";
 import { Amount, Button, FIELD, Failure, Notice, Sheet, Table } from "./ui";
 
@@ -23,9 +23,9 @@ export function Readers() {
 
 function Disks() {
     const queries = useQueryClient();
-    const bench = useQuery({ queryKey: ["bench"], queryFn: () => get<BenchView>("bench"), refetchInterval: 2000 });
+    const bench = useQuery({ queryKey: ["bench"], queryFn: () => get("bench"), refetchInterval: 2000 });
     const bind = useMutation({
-        mutationFn: (slots: SlotBinding[]) => put<BenchView>("bench/slots", slots),
+        mutationFn: (slots: SlotBinding[]) => put("bench/slots", slots),
         onSuccess: (fresh) => {
             queries.setQueryData(["bench"], fresh);
         },

@@ -2,7 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 
-import { type RoundDetail, type RoundSlot, type Rounds, get, post } from "../api/client";
+import { type RoundDetail, type RoundSlot, get, post } from "../api/client";
 import { Bar, Button, Failure, Notice, State } from "./ui";
 
 const OPEN = ["running", "trial", "paused"];
@@ -13,7 +13,7 @@ export const isOpen = (state: string) => OPEN.includes(state);
 export function useRound(id: number | undefined) {
     return useQuery({
         queryKey: ["rounds", id],
-        queryFn: () => get<RoundDetail>(`rounds/${String(id)}`),
+        queryFn: () => get(`rounds/${String(id)}`),
         enabled: id !== undefined,
         refetchInterval: (query) => (isOpen(query.state.data?.round.state ?? "") ? 1000 : false),
     });
@@ -21,7 +21,7 @@ export function useRound(id: number | undefined) {
 
 /** The round that is not over, if there is one. */
 export function useRoundUnderWay() {
-    const rounds = useQuery({ queryKey: ["rounds", "list"], queryFn: () => get<Rounds>("rounds") });
+    const rounds = useQuery({ queryKey: ["rounds", "list"], queryFn: () => get("rounds") });
     const open = (rounds.data?.items ?? []).filter((round) => isOpen(round.state));
     const now = open.find((round) => round.state !== "paused") ?? open[0];
     const detail = useRound(now?.id);
@@ -43,7 +43,7 @@ export function Turns({ detail }: { detail: RoundDetail }) {
     const queries = useQueryClient();
     const { id, state } = detail.round;
     const turn = useMutation({
-        mutationFn: (word: string) => post<RoundDetail>(`rounds/${String(id)}/turn`, { turn: word }),
+        mutationFn: (word: string) => post(`rounds/${String(id)}/turn`, { turn: word }),
         onSuccess: async (fresh) => {
             queries.setQueryData(["rounds", id], fresh);
             await queries.invalidateQueries({ queryKey: ["rounds", "list"] });

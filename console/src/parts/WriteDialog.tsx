@@ -3,14 +3,9 @@ import { useMutation } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 
 import {
-    type Backup,
-    type Device,
-    type Job,
     type NewPlan,
-    type Page,
     type Plan,
     Refusal,
-    type Release,
     get,
     post,
     requestKey,
@@ -43,10 +38,10 @@ function Steps({ slot }: { slot: number }) {
     const [name, setName] = useState("");
     const [wipe, setWipe] = useState(false);
     const [keepSize, setKeepSize] = useState(false);
-    const plan = useMutation({ mutationFn: (wanted: NewPlan) => post<Plan>("plans", wanted) });
+    const plan = useMutation({ mutationFn: (wanted: NewPlan) => post("plans", wanted) });
     const confirm = useMutation({
         mutationFn: ({ id, card, accept }: { id: string; card: string; accept: string[] }) =>
-            post<Job>(`plans/${id}/confirm`, { card, accept }, requestKey()),
+            post(`plans/${id}/confirm`, { card, accept }, requestKey()),
         // A label that is not this card's voids the plan.
         onError: () => {
             plan.reset();
@@ -186,15 +181,15 @@ const FOUND = 20;
 async function findOf(kind: Kind, text: string): Promise<FoundItem[]> {
     const query = `search=${encodeURIComponent(text)}&limit=${String(FOUND)}`;
     if (kind === "device") {
-        const page = await get<Page<Device>>(`devices?${query}`);
+        const page = await get(`devices?${query}`);
         return page.items.map((one) => [one.name, `${one.appliance}, ${one.board}, ${one.site}`]);
     }
     if (kind === "backup") {
-        const page = await get<Page<Backup>>(`backups?${query}`);
+        const page = await get(`backups?${query}`);
         return page.items.map((one) => [one.name, `of ${one.card}${one.device == null ? "" : `, ${one.device}`}`]);
     }
     const word = text.trim().toLowerCase();
-    const releases = (await get<Release[]>("releases")).filter((one) => one.name.toLowerCase().includes(word));
+    const releases = (await get("releases")).filter((one) => one.name.toLowerCase().includes(word));
     return releases.slice(0, FOUND).map((one) => [one.name, one.state]);
 }
 
@@ -224,7 +219,7 @@ function PlanView({ plan }: { plan: Plan }) {
             ? []
             : [["size", "as it reports, not proven: probes are added, which find many forged cards and not all"] as [string, ReactNode]]),
         ["holds now", plan.card_holds],
-        ...(plan.seconds == null ? [] : [["takes", `about ${span(plan.seconds)}, as fast as this card was`] as [string, ReactNode]]),
+        ...(plan.seconds == null ? [] : [["takes", `about ${span(plan.seconds)}, as fast as ${plan.seconds_by === "slot" ? "cards in this slot usually are" : "this card was"}`] as [string, ReactNode]]),
         [
             "fit",
             <span key="fit">

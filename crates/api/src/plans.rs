@@ -43,9 +43,12 @@ pub struct NewPlan {
 pub struct Plan {
     /// Its identifier.
     pub id: String,
-    /// How long it takes, in seconds, where this card's speed is known.
+    /// How long it takes, in seconds, where that can be told.
     #[serde(default)]
     pub seconds: Option<f64>,
+    /// By whose record that is: `card`, this card's own; or `slot`, that of others in its slot.
+    #[serde(default)]
+    pub seconds_by: Option<String>,
     /// write or restore.
     pub kind: String,
     /// Slot.

@@ -398,16 +398,19 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         batch: &[(u64, ByteKind)],
         mut bytes: Vec<u8>,
     ) -> Result<Fetched, WriteError> {
-        bytes.clear();
+        let of = |chunk: u64| CHUNK.min(len - chunk * CHUNK) as usize;
+        // What lay in a buffer that goes round is not cleared only to be read over.
+        bytes.resize(batch.iter().map(|(chunk, _)| of(*chunk)).sum(), 0);
         let mut digests = Vec::with_capacity(batch.len());
+        let mut rest = bytes.as_mut_slice();
         for (chunk, kind) in batch {
-            let at = bytes.len();
-            let start = chunk * CHUNK;
-            bytes.resize(at + CHUNK.min(len - start) as usize, 0);
-            if *kind == ByteKind::Data {
-                content.read_at(start, &mut bytes[at..])?;
+            let (part, behind) = rest.split_at_mut(of(*chunk));
+            rest = behind;
+            match kind {
+                ByteKind::Data => content.read_at(chunk * CHUNK, part)?,
+                _ => part.fill(0),
             }
-            digests.push(digest(&bytes[at..]));
+            digests.push(digest(part));
         }
         Ok(Fetched {
             offset: batch[0].0 * CHUNK,
@@ -422,9 +425,8 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         let (card, content, len, progress) = (self.card, self.content, self.len, self.progress);
         let wipe_free = self.options.wipe_free;
         let mut all = Vec::with_capacity(chunks.len());
-        // One processor is left to the hands that write: a card of 90 MB/s waits for it otherwise.
         let processors = std::thread::available_parallelism().map_or(1, usize::from);
-        let readers = processors.saturating_sub(1).clamp(1, READERS);
+        let readers = processors.clamp(1, READERS);
         let pool = Pool::default();
         let (written, discarded) = (AtomicU64::new(0), AtomicBool::new(false));
         let failed = Mutex::new(None);

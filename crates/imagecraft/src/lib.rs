@@ -7,18 +7,19 @@
 //! ```
 //! use imagecraft::compose::{PlacedFile, Recipe, Target, compose};
 //! use imagecraft::fs::fat::empty_volume;
-//! use imagecraft::{Layout, Map, MemoryDisk};
+//! use imagecraft::{ByteKind, Layout, Map, MemoryDisk};
 //!
 //! let len = 512 << 20;
 //! let mut image = MemoryDisk::new(len);
-//! empty_volume(&mut image, &mut Map::new(), "TIDE", 0x1234_5678)?;
+//! let mut map = Map::uniform(len as u64, ByteKind::Free);
+//! empty_volume(&mut image, &mut map, "TIDE", 0x1234_5678)?;
 //! let map = Layout::read(&image)?.map(&image)?;
 //!
 //! let recipe = Recipe {
 //!     files: vec![PlacedFile::file(Target::Boot, "NET.TXT", "country=NO")],
 //!     ..Recipe::default()
 //! };
-//! let card = compose(image, &map, len, &recipe)?;
+//! let card = compose(image, &map, len as u64, &recipe)?;
 //! assert!(card.disk.changed_chunks().count() < 5);
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```

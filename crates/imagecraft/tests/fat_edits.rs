@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::io::{Cursor, Read};
 use std::process::Command;
 
-use imagecraft::fs::fat::{Fat, FatError, read_file};
+use imagecraft::fs::fat::{Fat, FatError, Structure, read_file};
 use imagecraft::{Disk, MemoryDisk, Overlay};
 use proptest::prelude::*;
 
@@ -146,25 +146,31 @@ fn a_damaged_file_system_is_not_edited() {
         let mut bytes = sound.bytes().to_vec();
         edit(&mut bytes);
         let said = Fat::open(&MemoryDisk::from(bytes)).unwrap().check();
-        said.unwrap_err().to_string()
+        match said.unwrap_err() {
+            FatError::Damaged { structure, .. } => structure,
+            other => panic!("{other}"),
+        }
     };
     Fat::open(&sound).unwrap().check().unwrap();
     let table = usize::from(u16::from_le_bytes([sound.bytes()[14], sound.bytes()[15]])) * 512;
-    assert!(spoilt(&|bytes| bytes[table + 30] ^= 1).contains("copies"));
+    assert_eq!(
+        spoilt(&|bytes| bytes[table + 30] ^= 1),
+        Structure::AllocationTable
+    );
     let table_len = usize::from(u16::from_le_bytes([sound.bytes()[22], sound.bytes()[23]])) * 512;
     let root = sound
         .bytes()
         .windows(11)
         .position(|w| w == b"TWO     BIN")
         .unwrap();
-    assert!(spoilt(&|bytes| bytes[root + 26] = 2).contains("claim one cluster"));
-    assert!(spoilt(&|bytes| bytes[root + 30] = 9).contains("longer than its chain"));
+    assert_eq!(spoilt(&|bytes| bytes[root + 26] = 2), Structure::Chain);
+    assert_eq!(spoilt(&|bytes| bytes[root + 30] = 9), Structure::File);
     let out = |bytes: &mut Vec<u8>| {
         for copy in [table, table + table_len] {
             bytes[copy + 4..copy + 6].copy_from_slice(&0xfff0_u16.to_le_bytes());
         }
     };
-    assert!(spoilt(&out).contains("leaves the data clusters"));
+    assert_eq!(spoilt(&out), Structure::Chain);
 }
 
 #[test]

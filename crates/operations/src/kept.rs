@@ -18,6 +18,21 @@ const HEAD: &[u8] = b"DUPLICARIUM KEEPS WHAT WAS ON A CARD, FORMAT 1\n";
 /// Length of one sealed place at most, in bytes.
 const MOST: u32 = 2 << 20;
 
+/// Whether a job kept something, which is still here.
+pub fn is_kept(folder: &Path, job: i64) -> bool {
+    path_of(folder, job).is_file()
+}
+
+/// Gives up what a job kept, if it did: its card is not used any more.
+pub fn give_up(folder: &Path, job: i64) {
+    let path = path_of(folder, job);
+    match std::fs::remove_file(&path) {
+        Ok(()) => tracing::info!("gave up {}", path.display()),
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {}
+        Err(e) => tracing::warn!("{} stays there: {e}", path.display()),
+    }
+}
+
 /// What was on the card of one job.
 pub struct KeptFile {
     keys: Arc<Keys>,

@@ -116,13 +116,7 @@ impl Wanted {
                 .push_bind(text.clone());
             query.push(" or d.words like ").push_bind(text).push(")");
         }
-        for (column, value) in [("c.label", &self.card), ("d.name", &self.device)] {
-            if let Some(value) = value {
-                query
-                    .push(format!(" and {column} = "))
-                    .push_bind(value.clone());
-            }
-        }
+        lists::equal(query, &[("c.label", &self.card), ("d.name", &self.device)]);
     }
 }
 

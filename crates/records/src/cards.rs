@@ -154,17 +154,14 @@ impl Wanted {
             );
             query.push_bind(text).push(")");
         }
-        for (column, value) in [
-            (state!(), &self.state),
-            ("d.name", &self.device),
-            ("d.site", &self.site),
-        ] {
-            if let Some(value) = value {
-                query
-                    .push(format!(" and {column} = "))
-                    .push_bind(value.clone());
-            }
-        }
+        lists::equal(
+            query,
+            &[
+                (state!(), &self.state),
+                ("d.name", &self.device),
+                ("d.site", &self.site),
+            ],
+        );
         if let Some(release) = self.carries {
             query
                 .push(" and c.carried_release_id = ")
@@ -283,6 +280,26 @@ impl Records {
             .await?
             .flatten()
             .map(|size| size as u64))
+    }
+
+    /// Bytes a second that cards at one place of the bench are usually written and read with, by the newest
+    /// twenty of them.
+    pub async fn rates_at(
+        &self,
+        reader: &str,
+        unit: i32,
+    ) -> Result<(Option<f64>, Option<f64>), RecordError> {
+        let row = sqlx::query!(
+            r#"select percentile_cont(0.5) within group (order by write_rate) as "write?",
+                 percentile_cont(0.5) within group (order by read_rate) as "read?"
+               from (select c.write_rate, c.read_rate from jobs j join cards c on c.id = j.card_id
+                 where j.reader = $1 and j.unit = $2 and j.kind in ('write', 'restore') and c.write_rate is not null
+                 order by j.id desc limit 20) newest"#,
+            reader,
+            unit
+        );
+        let row = row.fetch_one(&self.pool).await?;
+        Ok((row.write, row.read))
     }
 
     /// The card that was last seen with these edges and was never written since, or may not have

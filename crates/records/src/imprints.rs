@@ -381,18 +381,11 @@ impl Records {
         Ok(found.collect())
     }
 
-    /// What is on a card now, or what a device carries now; whatever became of the write.
-    pub async fn current_imprint(
-        &self,
-        card: Option<&str>,
-        device: Option<&str>,
-    ) -> Result<Option<Imprint>, RecordError> {
+    /// What is on a card now, whatever became of the write.
+    pub async fn on_card(&self, card: &str) -> Result<Option<Imprint>, RecordError> {
         let id = sqlx::query_scalar!(
-            r#"select i.id as "id!" from on_card i join cards c on c.id = i.card_id where c.label = $1
-               union all
-               select i.id from carried i join devices d on d.id = i.device_id where d.name = $2"#,
-            card,
-            device
+            r#"select i.id as "id!" from on_card i join cards c on c.id = i.card_id where c.label = $1"#,
+            card
         )
         .fetch_optional(&self.pool)
         .await?;

@@ -218,6 +218,20 @@ impl List {
     }
 }
 
+/// Lets rows through of which these columns hold what is wanted of them, if anything is.
+pub(crate) fn equal(
+    query: &mut QueryBuilder<Postgres>,
+    wanted: &[(&'static str, &Option<String>)],
+) {
+    for (column, value) in wanted {
+        if let Some(value) = value {
+            query
+                .push(format!(" and {column} = "))
+                .push_bind(value.clone());
+        }
+    }
+}
+
 /// A text to look for anywhere in another, as `like` takes it.
 pub(crate) fn anywhere(text: &str) -> String {
     let mut pattern = String::from("%");

@@ -140,6 +140,12 @@ impl Browser {
         Ok(field.send_keys(&format!("\u{e009}a\u{e000}{text}")).await?)
     }
 
+    /// Accepts a caution by its name.
+    pub async fn accept(&self, name: &str) -> Result<()> {
+        let boxed = format!("//label[.//*[normalize-space()='{name}']]/input[@type='checkbox']");
+        Ok(self.find(&boxed).await?.click().await?)
+    }
+
     /// Chooses in the list with this label, by value.
     pub async fn choose(&self, label: &str, value: &str) -> Result<()> {
         let option = format!(

@@ -5,15 +5,21 @@ mod browser;
 pub mod loop_device;
 pub mod model;
 
+use std::hash::{DefaultHasher, Hasher};
 use std::net::TcpListener;
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
 use api::Client;
+use rustix::fs::{SeekFrom, seek};
 use rustix::process::{Pid, Signal, kill_process};
 
 pub use browser::Browser;
+
+/// What [`Testbed::card_digest`] takes together, in bytes.
+const BLOCK: u64 = 4096;
 
 /// The workspace's folder.
 pub fn workspace() -> PathBuf {
@@ -194,6 +200,11 @@ impl Testbed {
 
     /// Starts both, the service when its folders were prepared.
     pub fn start_after(flags: &[&str], prepare: impl FnOnce(&Self)) -> Self {
+        Self::start_wide(4, flags, prepare)
+    }
+
+    /// The same with so many slots.
+    pub fn start_wide(slots: u32, flags: &[&str], prepare: impl FnOnce(&Self)) -> Self {
         let dir = tempfile::Builder::new()
             .prefix("duplicarium-test-")
             .tempdir()
@@ -208,7 +219,7 @@ impl Testbed {
                 &format!("127.0.0.1:{standin_port}"),
                 "serve",
                 "--slots",
-                "4",
+                &slots.to_string(),
                 "--dir",
             ])
             .arg(dir.path().join("standin"))
@@ -426,6 +437,32 @@ impl Testbed {
     /// Where the bytes of a card lie.
     pub fn card_file(&self, name: &str) -> PathBuf {
         self.dir.path().join(format!("standin/cards/{name}.card"))
+    }
+
+    /// Stands for everything that is on a card, read past the product: equal as long as no byte changes.
+    pub fn card_digest(&self, name: &str) -> u64 {
+        let file = std::fs::File::open(self.card_file(name)).expect("the card lies there");
+        let size = file.metadata().expect("it has a size").len();
+        let mut digest = DefaultHasher::new();
+        let mut buf = vec![0; 1 << 20];
+        let mut at = 0;
+        // Holes read as zero, and so do blocks of zeros, which are told by being left out.
+        while let Ok(data) = seek(&file, SeekFrom::Data(at)) {
+            let end = seek(&file, SeekFrom::Hole(data)).map_or(size, |hole| hole.min(size));
+            at = data / BLOCK * BLOCK;
+            while at < end {
+                let len = buf.len().min((size - at) as usize);
+                file.read_exact_at(&mut buf[..len], at).expect("it reads");
+                for (place, block) in buf[..len].chunks(BLOCK as usize).enumerate() {
+                    if block.iter().any(|byte| *byte != 0) {
+                        digest.write_u64(at + place as u64 * BLOCK);
+                        digest.write(block);
+                    }
+                }
+                at += len as u64;
+            }
+        }
+        digest.finish()
     }
 
     /// Puts a card into a slot.

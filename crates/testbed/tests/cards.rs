@@ -20,19 +20,6 @@ fn bed() -> Testbed {
     bed
 }
 
-/// A digest of everything on a card, read past the product.
-fn digest(bed: &Testbed, card: &str) -> String {
-    let said = Command::new("sha256sum")
-        .arg(bed.card_file(card))
-        .output()
-        .unwrap();
-    String::from_utf8_lossy(&said.stdout)
-        .split(' ')
-        .next()
-        .unwrap()
-        .to_owned()
-}
-
 fn written(bed: &Testbed, card: &str, slot: u32, device: &str) -> String {
     bed.put(card, slot);
     let plan = bed.json(&["write", device, "--slot", &slot.to_string(), "--plan"]);
@@ -53,13 +40,13 @@ fn a_quick_check_gives_back_what_was_on_the_card_and_finds_forged_ones() {
     let bed = bed();
     bed.make_card("good", &SIZE.to_string(), &[]);
     let label = written(&bed, "good", 1, "quay-01");
-    let before = digest(&bed, "good");
+    let before = bed.card_digest("good");
     let said = bed.done(&["card", "check", "--slot", "1", "--yes", &label]);
     assert!(
         said.contains("No sign of forgery") && said.contains("safe to pull"),
         "{said}"
     );
-    assert_eq!(digest(&bed, "good"), before, "the card is another");
+    assert_eq!(bed.card_digest("good"), before, "the card is another");
     let card = bed.json(&["card", "show", &label]);
     assert_eq!(card["card"]["state"], "imprinted");
     assert_eq!(card["card"]["verdict"], "no sign");
@@ -178,7 +165,7 @@ fn a_check_that_is_cut_off_loses_nothing() {
     let mut bed = bed();
     bed.make_card("mica", &SIZE.to_string(), &["--rate", "12MB"]);
     let label = written(&bed, "mica", 1, "quay-01");
-    let before = digest(&bed, "mica");
+    let before = bed.card_digest("mica");
     let client = bed.client();
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let begin = || {
@@ -211,7 +198,7 @@ fn a_check_that_is_cut_off_loses_nothing() {
         runtime.block_on(client.job(job)).unwrap().state,
         "cancelled"
     );
-    assert_eq!(digest(&bed, "mica"), before);
+    assert_eq!(bed.card_digest("mica"), before);
 
     // Pulled, it says that it is unfinished, and is given back when it is there again.
     let job = begin();
@@ -224,7 +211,7 @@ fn a_check_that_is_cut_off_loses_nothing() {
             .finished_at
             .is_some()
     });
-    assert_ne!(digest(&bed, "mica"), before);
+    assert_ne!(bed.card_digest("mica"), before);
     assert_eq!(
         bed.json(&["card", "show", &label])["card"]["state"],
         "incomplete"
@@ -234,7 +221,7 @@ fn a_check_that_is_cut_off_loses_nothing() {
         bed.json(&["slot", "list"])[2]["card"]["label"] == *label
     });
     bed.done(&["card", "put-back", "--slot", "3", "--yes", &label]);
-    assert_eq!(digest(&bed, "mica"), before);
+    assert_eq!(bed.card_digest("mica"), before);
     assert_eq!(
         bed.json(&["card", "show", &label])["card"]["state"],
         "imprinted"
@@ -248,7 +235,7 @@ fn a_check_that_is_cut_off_loses_nothing() {
     begin();
     std::thread::sleep(Duration::from_millis(700));
     bed.kill_service();
-    assert_ne!(digest(&bed, "mica"), before);
+    assert_ne!(bed.card_digest("mica"), before);
     bed.start_service();
     until("it is known", || {
         bed.json(&["slot", "list"])[0]["card"]["label"] == *label
@@ -266,7 +253,7 @@ fn a_check_that_is_cut_off_loses_nothing() {
         "{plan:#}"
     );
     bed.done(&["card", "put-back", "--slot", "1", "--yes", &label]);
-    assert_eq!(digest(&bed, "mica"), before);
+    assert_eq!(bed.card_digest("mica"), before);
     assert!(
         bed.refused(&["card", "put-back", "--slot", "1", "--yes", &label])
             .contains("nothing to put back")
@@ -342,7 +329,9 @@ fn a_card_is_cleared_as_far_as_was_asked_for() {
     until("it is looked at", || {
         bed.json(&["slot", "list"])[0]["card"]["occupant"] == "foreign"
     });
-    bed.done(&["write", "quay-01", "--slot", "1", "--yes", &label]);
+    let write = ["write", "quay-01", "--slot", "1", "--yes", &label];
+    assert!(bed.refused(&write).contains("old-data"));
+    bed.done(&[&write[..], &["--accept", "old-data"]].concat());
     bed.set_passphrase("quay-02", "another tide 2031");
     let plan = bed.json(&["write", "quay-02", "--slot", "1", "--plan"]);
     let cautions = plan["cautions"].to_string();
@@ -358,6 +347,8 @@ fn a_card_is_cleared_as_far_as_was_asked_for() {
         "--wipe-free",
         "--yes",
         &label,
+        "--accept",
+        "other-device",
     ]);
     assert!(!contains(&file, secret) && contains(&file, b"another tide 2031"));
     assert_eq!(
@@ -527,7 +518,7 @@ async fn jobs_beyond_the_limit_wait_for_their_turn() {
                 .id,
         );
     }
-    let untouched = digest(&bed, "quay-03");
+    let untouched = bed.card_digest("quay-03");
     let state = async |at: usize| client.job(jobs[at]).await.unwrap().state;
     let begun = Instant::now();
     while state(0).await != "running" {
@@ -562,7 +553,7 @@ async fn jobs_beyond_the_limit_wait_for_their_turn() {
         );
         tokio::time::sleep(Duration::from_millis(30)).await;
     }
-    assert_eq!(digest(&bed, "quay-03"), untouched);
+    assert_eq!(bed.card_digest("quay-03"), untouched);
 }
 
 fn contains(file: &Path, wanted: &[u8]) -> bool {

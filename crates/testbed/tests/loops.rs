@@ -178,7 +178,16 @@ fn a_card_behind_a_block_device_is_written_like_any_other() {
         until("the other is seen", || {
             slot()["card"]["occupant"] == "blank"
         });
-        bed.done(&["restore", backup, "--slot", "7", "--yes", "C-0002"]);
+        bed.done(&[
+            "restore",
+            backup,
+            "--slot",
+            "7",
+            "--yes",
+            "C-0002",
+            "--accept",
+            "second-card",
+        ]);
         run("sfdisk", &["--verify", other.to_str().unwrap()]).unwrap();
 
         // A card that the computer uses is not written, until it was let go of.

@@ -319,7 +319,16 @@ fn a_card_that_vanishes_lies_or_flips_bits_is_never_called_good() {
             .as_str()
             .unwrap()
             .to_owned();
-        let said = bed.refused(&["write", "quay-01", "--slot", "2", "--yes", &label]);
+        let said = bed.refused(&[
+            "write",
+            "quay-01",
+            "--slot",
+            "2",
+            "--yes",
+            &label,
+            "--accept",
+            "second-card,old-data",
+        ]);
         assert!(
             said.contains(&label) && said.contains("take another card"),
             "{fault}: {said}"

@@ -3,7 +3,6 @@
 
 use std::collections::BTreeMap;
 use std::os::unix::fs::FileExt;
-use std::process::Command;
 use std::time::{Duration, Instant};
 
 use api::{ClientError, NewRound, Problem, RoundConfirmation, RoundDetail};
@@ -22,16 +21,6 @@ fn bed(devices: u32) -> Testbed {
 
 fn name(number: u32) -> String {
     format!("quay-0{number}")
-}
-
-/// A digest of everything on a card, read past the product.
-fn digest(bed: &Testbed, card: &str) -> String {
-    let said = Command::new("sha256sum")
-        .arg(bed.card_file(card))
-        .output()
-        .unwrap();
-    let said = String::from_utf8_lossy(&said.stdout).into_owned();
-    said.split(' ').next().unwrap().to_owned()
 }
 
 /// A card with somebody's own bytes on it.
@@ -115,7 +104,7 @@ async fn a_round_makes_cards_of_blank_ones_and_touches_no_others() {
     bed.done(&["write", "quay-03", "--slot", "4", "--yes", &used]);
     let before: BTreeMap<_, _> = ["clay", "flint", "shard", "onyx"]
         .into_iter()
-        .map(|card| (card, digest(&bed, card)))
+        .map(|card| (card, bed.card_digest(card)))
         .collect();
 
     // Refused before anything begins: an unknown device, no device, a wrong number, a caution that is not said.
@@ -214,9 +203,9 @@ async fn a_round_makes_cards_of_blank_ones_and_touches_no_others() {
         assert_eq!(boots_as(&bed, card).as_deref(), Some(device), "{card}");
     }
     for card in ["clay", "flint", "shard"] {
-        assert_eq!(digest(&bed, card), before[card], "{card} was touched");
+        assert_eq!(bed.card_digest(card), before[card], "{card} was touched");
     }
-    assert_ne!(digest(&bed, "onyx"), before["onyx"]);
+    assert_ne!(bed.card_digest("onyx"), before["onyx"]);
     let report = bed.done(&["round", "report"]);
     assert_eq!(report.lines().count(), 4, "{report}");
     assert!(
@@ -225,9 +214,9 @@ async fn a_round_makes_cards_of_blank_ones_and_touches_no_others() {
     );
     // Nothing more is made when it is over.
     bed.put("opal", 3);
-    let blank = digest(&bed, "opal");
+    let blank = bed.card_digest("opal");
     tokio::time::sleep(Duration::from_secs(1)).await;
-    assert_eq!(digest(&bed, "opal"), blank);
+    assert_eq!(bed.card_digest("opal"), blank);
     assert_eq!(code(client.turn_round(id, "go-on").await), "taken");
 }
 
@@ -388,7 +377,7 @@ async fn a_round_is_true_whatever_happens_meanwhile() {
     for card in others {
         foreign(&bed, card);
     }
-    let before = others.map(|card| digest(&bed, card));
+    let before = others.map(|card| bed.card_digest(card));
     let new = NewRound {
         devices: (1..=4).map(name).collect(),
         stop_after: Some(1000),
@@ -447,7 +436,7 @@ async fn a_round_is_true_whatever_happens_meanwhile() {
         tokio::time::sleep(Duration::from_millis(dice.below(400))).await;
     }
     for (card, digest_before) in others.iter().zip(before) {
-        assert_eq!(digest(&bed, card), digest_before, "{card} was touched");
+        assert_eq!(bed.card_digest(card), digest_before, "{card} was touched");
     }
     let over = bed.client().round(id).await.unwrap();
     let mut labels: Vec<_> = over

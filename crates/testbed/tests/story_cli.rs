@@ -198,7 +198,16 @@ fn one_board_gets_its_card() {
     let refusal = bed.refused(&["restore", name, "--slot", "1", "--yes", "C-0001"]);
     assert!(refusal.contains("was just read from"), "{refusal}");
     bed.put("flint", 2);
-    let restored = bed.done(&["restore", name, "--slot", "2", "--yes", "C-0002"]);
+    let restored = bed.done(&[
+        "restore",
+        name,
+        "--slot",
+        "2",
+        "--yes",
+        "C-0002",
+        "--accept",
+        "second-card",
+    ]);
     assert!(
         restored.contains("Card C-0002 is safe to pull."),
         "{restored}"
@@ -288,7 +297,16 @@ fn a_gpt_release_fits_any_card_and_a_card_full_of_something_else() {
         plan.contains("LOST       the card holds data that is not ours: ext4"),
         "{plan}"
     );
-    bed.done(&["write", "tide-north", "--slot", "1", "--yes", "C-0001"]);
+    bed.done(&[
+        "write",
+        "tide-north",
+        "--slot",
+        "1",
+        "--yes",
+        "C-0001",
+        "--accept",
+        "old-data",
+    ]);
 
     let card = bed.card_file("slate");
     judge_card(&card, bed.dir());

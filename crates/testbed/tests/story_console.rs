@@ -144,11 +144,37 @@ async fn a_card_is_planned_confirmed_and_watched() -> Result<()> {
     browser.press("Show the plan").await?;
     browser.see("has card C-0001 already").await?;
     browser.fill("sticker", "C-0002").await?;
+    browser.accept("second-card").await?;
     browser.press("Overwrite this card").await?;
     browser
         .find("//*[@role='dialog']//*[text()[contains(., 'is safe to pull')]]")
         .await?;
     assert_eq!(bed.boot("flint", "curlew")["host_name"], "quay-01");
+
+    // A round of what a list shows: a blank card that goes into any slot is the next one's.
+    window
+        .goto(&format!("{}/devices?site=quay", bed.url()))
+        .await?;
+    browser
+        .find("//a[.='Make a round of these']")
+        .await?
+        .click()
+        .await?;
+    browser.find("//textarea[contains(., 'quay-01')]").await?;
+    browser.press("Show the plan").await?;
+    browser.accept("second-card").await?;
+    browser.fill("How many cards", "1").await?;
+    browser.press("Begin the round").await?;
+    browser.see("becomes the card of quay-01").await?;
+    window.goto(&format!("{}/large", bed.url())).await?;
+    bed.make_card("jade", "3965190144", &[]);
+    bed.put("jade", 3);
+    browser
+        .find("//section[@aria-label='Slot 3'][contains(., 'quay-01')]")
+        .await?;
+    window.goto(&format!("{}/rounds/1", bed.url())).await?;
+    browser.see("1 of 1 made").await?;
+    assert_eq!(bed.boot("jade", "curlew")["host_name"], "quay-01");
 
     for (page, text) in [
         ("backups", backup.as_str()),

@@ -398,6 +398,17 @@ async fn the_document_describes_the_interface_and_errors_are_problem_details() {
     let get = |path: &str| reqwest::get(format!("{}/api/v1/{path}", bed.url()));
     let document: serde_json::Value = get("openapi.json").await.unwrap().json().await.unwrap();
     assert_eq!(document["openapi"], "3.1.0");
+    let mut named = std::collections::BTreeSet::new();
+    let paths = document["paths"].as_object().unwrap();
+    for (path, item) in paths {
+        for (method, operation) in item.as_object().unwrap() {
+            let name = operation["operationId"].as_str().unwrap_or_default();
+            assert!(
+                named.insert(name),
+                "{method} {path} is called {name:?} like another"
+            );
+        }
+    }
     let kept = std::fs::read_to_string(testbed::workspace().join("docs/openapi.json")).unwrap();
     let kept: serde_json::Value = serde_json::from_str(&kept).unwrap();
     assert_eq!(

@@ -213,8 +213,12 @@ fn show_plan(plan: &Plan) {
     );
     if let Some(seconds) = plan.seconds {
         println!(
-            "  takes      about {}, as fast as this card was",
-            text::span(seconds)
+            "  takes      about {}, as fast as {}",
+            text::span(seconds),
+            match plan.seconds_by.as_deref() {
+                Some("slot") => "cards in this slot usually are",
+                _ => "this card was",
+            }
         );
     }
     if let Some(growth) = &plan.growth {

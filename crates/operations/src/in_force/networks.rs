@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use records::devices::Device;
 use records::imprints::Some20;
-use settings::{FieldKind, Sheet};
+use settings::{Field, FieldKind, Sheet};
 
 use super::takers::{kind_of, kind_of_group};
 use super::{InForce, Team, recorded_settings};
@@ -71,10 +71,18 @@ impl InForce {
         let devices = self.records.devices_of(&ids).await?;
         let keys = self.store.keys.clone();
         let seen = tokio::task::spawn_blocking(move || {
-            let of = |device: &Device| {
+            // Nothing but networks is asked for; a condition may ask for any other field.
+            let mut asked: HashMap<i64, Option<Vec<Field>>> = HashMap::new();
+            let mut of = |device: &Device| {
                 let release = own.shelf.followed(device)?;
-                let sheet = own.shelf.sheet(release).ok()?;
-                let counted = own.alone(device, &sheet.fields);
+                let fields = asked.entry(release.id).or_insert_with(|| {
+                    let mut fields = own.shelf.sheet(release).ok()?.fields.clone();
+                    if !conditional.contains(&release.id) {
+                        fields.retain(|field| names.contains(&field.name));
+                    }
+                    Some(fields)
+                });
+                let counted = own.alone(device, fields.as_deref()?);
                 let now = recorded_settings(&keys, &counted.fields, &counted.values);
                 Some(named_networks(&now))
             };

@@ -266,7 +266,7 @@ impl Plans {
         }
         // Before anything is said about the card, so that what changes meanwhile voids the plan.
         let standing = self.records.standing(card.id).await?;
-        let mut order = self.order(&wanted, at, &found, &card);
+        let mut order = self.order(&wanted, at.clone(), &found, &card);
         order.size_proven = self.records.is_proven(card.id).await?;
         let tried = self.try_compose(&order).await?;
         let growth = tried.growth.or_else(|| match wanted.grow {
@@ -300,10 +300,16 @@ impl Plans {
             true => medium.size,
             false => tried.to_write,
         };
-        let seconds = card
-            .write_rate
-            .zip(card.read_rate)
-            .map(|(write, verify)| to_write as f64 / write + to_write as f64 / verify);
+        let known_rates = card.write_rate.zip(card.read_rate);
+        let rates = match known_rates {
+            Some(rates) => Some(rates),
+            None => {
+                let (write, read) = self.records.rates_at(&at.reader, at.unit).await?;
+                write.zip(read)
+            }
+        };
+        let seconds =
+            rates.map(|(write, verify)| to_write as f64 / write + to_write as f64 / verify);
         if !order.wipe_free
             && let Some(whose) = losses::stays_readable(&found, wanted.device.as_ref())
         {
@@ -313,6 +319,10 @@ impl Plans {
         let plan = api::Plan {
             id: id.clone(),
             seconds,
+            seconds_by: seconds.map(|_| match known_rates {
+                Some(_) => "card".into(),
+                None => "slot".into(),
+            }),
             kind: wanted.kind.into(),
             slot: new.slot,
             card: card.label.clone(),

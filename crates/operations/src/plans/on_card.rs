@@ -6,6 +6,7 @@ use cardwork::Occupant;
 use records::cards::Card;
 
 use super::{Held, Order, Plans, losses};
+use crate::kept;
 use crate::refusal::Refusal;
 use crate::slots::{Found, Inserted};
 use crate::store::random_id;
@@ -77,7 +78,8 @@ impl Plans {
         let unfinished = unfinished.filter(|(job, kind)| {
             let marked =
                 matches!(&found.contents.occupant, Occupant::Unfinished(mark) if mark.job == *job);
-            kind == "check" && marked
+            // A full check keeps nothing of what it overwrites.
+            kind == "check" && marked && kept::is_kept(&self.store.checks, *job)
         });
         let unfinished = unfinished.map(|(job, _)| job);
         let work = CardWork::of(&new.work, unfinished)?;

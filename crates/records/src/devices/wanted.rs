@@ -26,7 +26,7 @@ pub struct Wanted {
 }
 
 /// Devices for which the same release counts and whose cards carry the same.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, sqlx::FromRow)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct Class {
     /// Site.
     pub site: String,
@@ -159,18 +159,15 @@ impl Wanted {
                 .push(" and d.words like ")
                 .push_bind(anywhere(&text.to_lowercase()));
         }
-        for (column, value) in [
-            ("d.state", &self.state),
-            ("d.site", &self.site),
-            ("d.board", &self.board),
-            ("d.appliance", &self.appliance),
-        ] {
-            if let Some(value) = value {
-                query
-                    .push(format!(" and {column} = "))
-                    .push_bind(value.clone());
-            }
-        }
+        lists::equal(
+            query,
+            &[
+                ("d.state", &self.state),
+                ("d.site", &self.site),
+                ("d.board", &self.board),
+                ("d.appliance", &self.appliance),
+            ],
+        );
         if self.active {
             query.push(" and d.state <> 'retired'");
         }

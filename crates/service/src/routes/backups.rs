@@ -106,7 +106,7 @@ async fn take(
     };
     let on_it = app
         .records
-        .current_imprint(Some(&card), None)
+        .on_card(&card)
         .await?
         .filter(|imprint| stamp.is_some_and(|stamp| stamp.imprint == imprint.id));
     let order = BackupOrder {

@@ -15,6 +15,7 @@ use utoipa_axum::routes;
 use super::extract::{Given, Operator, RequestKey, asked};
 use crate::app::App;
 use crate::error::ApiError;
+use operations::kept;
 use operations::shown;
 use operations::slots::{Inserted, base_name};
 use operations::store::manifest_name;
@@ -172,6 +173,11 @@ async fn tell(
             },
         )
         .await?;
+    if state == Some("retired")
+        && let Some((job, _)) = app.records.unfinished_work(&label).await?
+    {
+        kept::give_up(&app.store.checks, job);
+    }
     let summary = match &given.state {
         Some(word) => format!("Card {label} is {word}"),
         None => format!("What is told of card {label} changed"),

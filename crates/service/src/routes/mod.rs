@@ -69,12 +69,34 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(events::routes())
 }
 
+/// Names each operation by its method and path, since programs that are made from the document tell
+/// operations apart by that.
+fn name_operations(document: &mut utoipa::openapi::OpenApi) {
+    for (path, item) in &mut document.paths.paths {
+        let words: Vec<_> = path
+            .trim_start_matches("/api/v1/")
+            .split('/')
+            .map(|word| word.trim_matches(['{', '}']))
+            .collect();
+        for (method, operation) in [
+            ("get", &mut item.get),
+            ("put", &mut item.put),
+            ("post", &mut item.post),
+            ("patch", &mut item.patch),
+            ("delete", &mut item.delete),
+        ] {
+            if let Some(operation) = operation {
+                operation.operation_id = Some(format!("{method}-{}", words.join("-")));
+            }
+        }
+    }
+}
+
 /// The OpenAPI document as JSON.
 pub fn document() -> String {
-    interface()
-        .into_openapi()
-        .to_pretty_json()
-        .unwrap_or_default()
+    let mut document = interface().into_openapi();
+    name_operations(&mut document);
+    document.to_pretty_json().unwrap_or_default()
 }
 
 /// What is asked for under the interface's path and is not there.
@@ -87,7 +109,8 @@ async fn nothing_here(uri: axum::http::Uri) -> ApiError {
 
 /// Everything that is served.
 pub fn router(app: Arc<App>) -> Router {
-    let (interface, document) = interface().split_for_parts();
+    let (interface, mut document) = interface().split_for_parts();
+    name_operations(&mut document);
     let document = document.to_json().unwrap_or_default();
     let described =
         axum::routing::get(

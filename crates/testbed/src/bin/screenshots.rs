@@ -137,12 +137,6 @@ async fn main() -> Result<()> {
     )?;
     screen.picture(
         &bed,
-        "duplicarium preset show workshop; duplicarium settings preview tide-harbour; sleep 60",
-        Duration::from_millis(2500),
-        &shot("terminal-preview"),
-    )?;
-    screen.picture(
-        &bed,
         "duplicarium release show 'toolpost 2026-06-01'; duplicarium device behind --level-too; sleep 60",
         Duration::from_millis(2500),
         &shot("terminal-release"),
@@ -153,7 +147,42 @@ async fn main() -> Result<()> {
          duplicarium card list; duplicarium preset list; duplicarium preset networks; sleep 60",
         Duration::from_millis(2500),
         &shot("terminal-lists"),
-    )
+    )?;
+
+    // A round under way: a card to pull, one at work, one that does not count, a slot to fill.
+    for (card, rate) in [("reed", "60MB"), ("rush", "3MB")] {
+        bed.make_card(card, "4GB", &["--rate", rate]);
+    }
+    for slot in ["1", "2", "4"] {
+        bed.standin(&["pull", "--slot", slot]);
+    }
+    let round = bed.json(&[
+        "round",
+        "plan",
+        "--title",
+        "The quay again",
+        "quay-03",
+        "quay-04",
+        "quay-05",
+        "tide-south",
+    ]);
+    let id = round["round"]["id"].to_string();
+    bed.done(&[
+        "round",
+        "begin",
+        &id,
+        "--cards",
+        "4",
+        "--accept",
+        "second-card",
+    ]);
+    bed.put("reed", 1);
+    go("large", "Pull it, with").await?;
+    bed.put("rush", 4);
+    browser
+        .find("//*[@role='progressbar'][number(@aria-valuenow) > 45][ancestor::section]")
+        .await?;
+    browser.picture(&shot("console-large")).await
 }
 
 /// Puts the workspace's binaries on a command's path and points them at the testbed.

@@ -323,7 +323,7 @@ impl Bench {
     fn write(&mut self, device: &str, slot: u32) -> Result<machine::Said> {
         let label = self.label(slot)?;
         self.machine.run(&format!(
-            "duplicarium write {device} --slot {slot} --yes {label}"
+            "duplicarium write {device} --slot {slot} --yes {label} {AGREED}"
         ))
     }
 
@@ -515,6 +515,9 @@ fn swapped(bench: &mut Bench) -> Result<()> {
     is_zero(&file)
 }
 
+/// Whatever there is to be careful about is accepted: that is not what these cases are about.
+const AGREED: &str = "--accept second-card,other-device,old-data,much-larger";
+
 const SLOW: Medium = Medium {
     locked: false,
     rate: Some(4_000_000),
@@ -524,7 +527,9 @@ const SLOW: Medium = Medium {
 fn pulled_while_writing(bench: &mut Bench) -> Result<()> {
     let (name, file) = bench.ready(&SLOW)?;
     let label = bench.label(3)?;
-    bench.begin_work(&format!("duplicarium write quay-01 --slot 3 --yes {label}"))?;
+    bench.begin_work(&format!(
+        "duplicarium write quay-01 --slot 3 --yes {label} {AGREED}"
+    ))?;
     bench.wait_for_stage("writing", 8 << 20)?;
     bench.machine.pull("one")?;
     let job = bench.end_of_work()?;
@@ -556,7 +561,9 @@ fn pulled_while_writing(bench: &mut Bench) -> Result<()> {
 fn pulled_while_verifying(bench: &mut Bench) -> Result<()> {
     let (_, file) = bench.ready(&SLOW)?;
     let label = bench.label(3)?;
-    bench.begin_work(&format!("duplicarium write quay-01 --slot 3 --yes {label}"))?;
+    bench.begin_work(&format!(
+        "duplicarium write quay-01 --slot 3 --yes {label} {AGREED}"
+    ))?;
     bench.wait_for_stage("verifying", 4 << 20)?;
     bench.machine.pull("one")?;
     let job = bench.end_of_work()?;
@@ -605,9 +612,9 @@ fn locked(bench: &mut Bench) -> Result<()> {
     bench.machine.plug("one", "1", &name, "GULL-1")?;
     bench.bind(3, "1", 0)?;
     bench.wait_for(3, "the lock is seen", |card| card["locked"] == true)?;
-    let said = bench
-        .machine
-        .run("duplicarium write quay-01 --slot 3 --yes C-0001")?;
+    let said = bench.machine.run(&format!(
+        "duplicarium write quay-01 --slot 3 --yes C-0001 {AGREED}"
+    ))?;
     ensure!(
         said.code == 1 && said.text.contains("locked"),
         "{}",
@@ -630,7 +637,7 @@ fn several_units(bench: &mut Bench) -> Result<()> {
     }
     let (first, second) = (bench.label(11)?, bench.label(12)?);
     bench.begin_work(&format!(
-        "duplicarium write quay-01 --slot 11 --yes {first} & duplicarium write quay-02 --slot 12 --yes {second}; wait"
+        "duplicarium write quay-01 --slot 11 --yes {first} {AGREED} & duplicarium write quay-02 --slot 12 --yes {second} {AGREED}; wait"
     ))?;
     bench.end_of_work()?;
     bench.wait_for(11, "written", |card| card["device"] == "quay-01")?;
@@ -727,9 +734,9 @@ fn mounted(bench: &mut Bench) -> Result<()> {
     bench.wait_for(3, "the use is seen", |card| {
         card["in_use"] == "mounted at /mnt"
     })?;
-    let said = bench
-        .machine
-        .run("duplicarium write quay-01 --slot 3 --yes C-0001")?;
+    let said = bench.machine.run(&format!(
+        "duplicarium write quay-01 --slot 3 --yes C-0001 {AGREED}"
+    ))?;
     ensure!(
         said.code == 1 && said.text.contains("/mnt"),
         "{}",
@@ -803,7 +810,7 @@ fn two_of_one_model(bench: &mut Bench) -> Result<()> {
     let (one, two) = (bench.label(1)?, bench.label(2)?);
     for (slot, device, label) in [(1, "quay-01", &one), (2, "quay-02", &two)] {
         bench.machine.done(&format!(
-            "duplicarium write {device} --slot {slot} --yes {label}"
+            "duplicarium write {device} --slot {slot} --yes {label} {AGREED}"
         ))?;
     }
     // Pulled both and plugged in in the other order: the kernel's names change places, the slots do not.
