@@ -1,7 +1,7 @@
 // Rounds: planning one, one with its cards, those that were.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { type FormEvent, useEffect, useState } from "react";
+import { type FormEvent, useState } from "react";
 
 import { type NewRound, type Round as RoundRow, type RoundDetail, type RoundEntry, get, post } from "../api/client";
 import { ConfirmByNumber } from "../parts/Confirm";
@@ -327,11 +327,6 @@ function Free({ detail }: { detail: RoundDetail }) {
             await queries.invalidateQueries({ queryKey: ["rounds", detail.round.id] });
         },
     });
-    // What was said of the last card goes when another is named.
-    useEffect(() => {
-        if (typed !== "") free.reset();
-        // eslint-disable-next-line react-hooks/exhaustive-deps
-    }, [typed]);
     return (
         <form
             className="grid gap-2 text-sm"
@@ -348,6 +343,8 @@ function Free({ detail }: { detail: RoundDetail }) {
                         autoComplete="off"
                         placeholder="C-0000"
                         onChange={(event) => {
+                            // What was said of the last card goes when another is named.
+                            free.reset();
                             setTyped(event.target.value);
                         }}
                         className={`${FIELD} w-40 font-mono`}

@@ -79,6 +79,12 @@ impl Round {
         self.state == "running"
     }
 
+    /// Whether its first card is made or being made, and nobody has said yet that it does its job.
+    pub fn waits_for_trial(&self, entries: &[Entry]) -> bool {
+        let begun = |entry: &Entry| matches!(entry.state.as_str(), "at work" | "unsure" | "done");
+        self.trial_first && !self.trial_accepted && entries.iter().any(begun)
+    }
+
     /// Whether nothing is made in it any more.
     pub fn is_over(&self) -> bool {
         matches!(self.state.as_str(), "done" | "stopped")
@@ -464,6 +470,14 @@ impl Records {
         )
         .execute(&mut *tx)
         .await?;
+        // A first card that is made again is a trial again.
+        sqlx::query!(
+            "update rounds set state = 'running', why = null where id = $1 and state = 'trial' and not $2",
+            round,
+            skip
+        )
+        .execute(&mut *tx)
+        .await?;
         let summary = format!("{name} {word} round {round}");
         events::add(
             &mut tx,
@@ -562,20 +576,20 @@ impl Records {
         Ok(tx.commit().await?)
     }
 
-    /// Whether the card that a device is known by is one that failed for it in this round before: it is no
-    /// second card that somebody could put into a board by mistake.
-    pub async fn failed_here(&self, attempt: i64, device: &str) -> Result<bool, RecordError> {
-        let failed = sqlx::query_scalar!(
+    /// Whether the card that a device is known by was tried or made for it in this round before: it is made
+    /// again because that failed, or because somebody said so.
+    pub async fn tried_here(&self, attempt: i64, device: &str) -> Result<bool, RecordError> {
+        let tried = sqlx::query_scalar!(
             r#"select exists (select from round_attempts a
                  join round_attempts before on before.entry_id = a.entry_id and before.id < a.id
                  join cards c on c.id = before.card_id
                  join devices d on d.id = c.device_id and d.name = $2
-                 join imprints i on i.id = d.imprint_id and i.card_id = c.id and i.state <> 'verified'
-                 where a.id = $1) as "failed!""#,
+                 join imprints i on i.id = d.imprint_id and i.card_id = c.id
+                 where a.id = $1) as "tried!""#,
             attempt,
             device
         );
-        Ok(failed.fetch_one(&self.pool).await?)
+        Ok(tried.fetch_one(&self.pool).await?)
     }
 
     /// Keeps which job an attempt became.

@@ -182,19 +182,24 @@ pub fn cautions(wanted: &Wanted, card: &Card) -> Vec<Caution> {
 const MANY_TIMES: u64 = 8;
 /// What is large where nobody knows yet which cards the team uses, in bytes.
 const LARGE: u64 = 128_000_000_000;
+/// What is no larger than this is a card like any other, whatever was used before, in bytes.
+const USUAL: u64 = 64_000_000_000;
 
 /// A disk that is much larger than what it shall hold and than the cards that the team uses.
 pub fn much_larger(size: u64, needed: u64, largest_used: Option<u64>) -> Option<Caution> {
-    let usual = largest_used.map_or(LARGE, |used| used.saturating_mul(2));
+    let usual = largest_used.map_or(LARGE, |used| used.saturating_mul(2).max(USUAL));
+    let gb = |bytes: u64| format!("{:.1} GB", bytes as f64 / 1e9);
     (size > needed.saturating_mul(MANY_TIMES) && size > usual).then(|| {
         let beside = match largest_used {
-            Some(used) => format!("no card that was written here held more than {used} bytes"),
+            Some(used) => format!("no card that was written here held more than {}", gb(used)),
             None => "most cards hold less".into(),
         };
         Caution::new(
             "much-larger",
             format!(
-                "it holds {size} bytes, and {needed} are needed; {beside}. Is it a card, and the right one?"
+                "it holds {}, and {} are needed; {beside}. Is it a card, and the right one?",
+                gb(size),
+                gb(needed)
             ),
         )
     })
@@ -219,6 +224,8 @@ mod tests {
     fn a_disk_is_much_larger_beside_what_is_needed_and_what_is_usual() {
         const GB: u64 = 1_000_000_000;
         for (size, needed, used, said) in [
+            (16 * GB, GB, Some(4 * GB), false),
+            (65 * GB, GB, Some(4 * GB), true),
             (64 * GB, GB, Some(32 * GB), false),
             (65 * GB, GB, Some(32 * GB), true),
             (65 * GB, 9 * GB, Some(32 * GB), false),

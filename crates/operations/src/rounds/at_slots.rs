@@ -54,12 +54,10 @@ impl Rounds {
     }
 
     fn at_slots(&self, round: &Round, entries: &[Entry]) -> Vec<api::RoundSlot> {
-        let made = |entry: &Entry| matches!(entry.state.as_str(), "at work" | "unsure" | "done");
-        let held_by_trial = round.trial_first && !round.trial_accepted && entries.iter().any(made);
         let next = entries
             .iter()
             .find(|entry| entry.state == "waiting")
-            .filter(|_| round.is_running() && !held_by_trial);
+            .filter(|_| round.is_running() && !round.waits_for_trial(entries));
         let state = self.state();
         let views = self.slots.views().into_iter();
         views
@@ -146,7 +144,7 @@ fn at_slot(
             Some(own),
         ),
         (Some(_), _) => match why {
-            Some(why) => ("other", format!("pull {name}: {why}"), None),
+            Some(why) => ("other", format!("pull it: {why}"), None),
             None => ("rest", String::new(), None),
         },
     };

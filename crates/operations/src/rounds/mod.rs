@@ -17,7 +17,7 @@ use tokio::sync::Notify;
 
 use crate::news::{Events, News};
 use crate::plans::Plans;
-use crate::refusal::Refusal;
+use crate::refusal::{Refusal, Why};
 use crate::slots::{Found, Seen, Slots};
 
 pub use report::report;
@@ -29,10 +29,6 @@ const IDLE: Duration = Duration::from_secs(5);
 
 /// Refusals that are about the card or its slot: another card will do.
 const OF_THE_CARD: &[&str] = &[
-    "slot-busy",
-    "slot-empty",
-    "unknown",
-    "reader",
     "no-card",
     "card-too-small",
     "card-mistrusted",
@@ -42,13 +38,26 @@ const OF_THE_CARD: &[&str] = &[
     "card-not-in-use",
     "card-twice",
     "card-unreadable",
-    "card-gone",
-    "card-swapped",
     "card-failed",
     "source-card",
+];
+
+/// Refusals of the moment: hands, or the records, were quicker. The next look sees what is there then.
+const OF_THE_MOMENT: &[&str] = &[
+    "slot-busy",
+    "slot-empty",
+    "reader",
+    "card-gone",
+    "card-swapped",
     "wrong-label",
     "plan-void",
 ];
+
+/// Whether it is not for what is in the list that a card is not made.
+fn passes(refusal: &Refusal) -> bool {
+    let code = &refusal.code;
+    refusal.why == Why::Busy || OF_THE_MOMENT.contains(code) || OF_THE_CARD.contains(code)
+}
 
 /// Cautions that whoever frees a card for a round has accepted with that.
 const OF_A_FREED_CARD: &[&str] = &["old-data", "other-device", "second-card"];
@@ -177,7 +186,12 @@ impl Rounds {
     async fn begin(&self, round: &Round, seen: &Seen) -> Result<(), Stop> {
         let freed = self.records.round_cards(round.id).await?;
         let (medium, found) = self.suits(seen, &freed).await?;
-        if !self.waits_for(round, medium.size).await? {
+        let entries = self.records.round_entries(round.id).await?;
+        if round.waits_for_trial(&entries) {
+            return Err(No::Later.into());
+        }
+        let mut waiting = entries.iter().filter(|entry| entry.state == "waiting");
+        if !waiting.any(|entry| entry.smallest_card as u64 <= medium.size) {
             let why = "nothing that waits in this round fits on it; take it out, or a larger one";
             return Err(No::Card(why.into()).into());
         }
@@ -207,9 +221,15 @@ impl Rounds {
                 Ok(())
             }
             Err(stop) => {
+                // It may have become a job all the same, with only the answer lost. Where the records cannot
+                // tell now, the next look settles it.
+                let key = key_of(claimed.attempt);
+                if let Some(job) = self.records.job_of_request(&key).await? {
+                    self.records.attempt_is_job(claimed.attempt, job).await?;
+                    return Ok(());
+                }
                 let of_the_entry = match &stop {
-                    Stop::Refused(e) if e.why == crate::refusal::Why::Busy => None,
-                    Stop::Refused(e) if !OF_THE_CARD.contains(&e.code) => Some(e.detail.as_str()),
+                    Stop::Refused(e) if !passes(e) => Some(e.detail.as_str()),
                     _ => None,
                 };
                 self.records
@@ -246,15 +266,15 @@ impl Rounds {
             .plans
             .make_for(&round.operator, &new, Some(insertion))
             .await?;
-        let failed_here = match &claimed.device {
-            Some(device) => self.records.failed_here(claimed.attempt, device).await?,
+        let tried_here = match &claimed.device {
+            Some(device) => self.records.tried_here(claimed.attempt, device).await?,
             None => false,
         };
         let open: Vec<_> = plan
             .cautions
             .iter()
             .filter(|one| !round.accepted.contains(&one.name))
-            .filter(|one| !(failed_here && one.name == "second-card"))
+            .filter(|one| !(tried_here && one.name == "second-card"))
             .filter(|one| !(freed && OF_A_FREED_CARD.contains(&one.name.as_str())))
             .collect();
         if let Some(one) = open.iter().find(|one| one.name == "much-larger") {
@@ -275,12 +295,6 @@ impl Rounds {
         self.records.attempt_is_job(claimed.attempt, job.id).await?;
         self.events.bus.tell(News::Events);
         Ok(job.id)
-    }
-
-    async fn waits_for(&self, round: &Round, size: u64) -> Result<bool, Refusal> {
-        let entries = self.records.round_entries(round.id).await?;
-        let mut waiting = entries.iter().filter(|entry| entry.state == "waiting");
-        Ok(waiting.any(|entry| entry.smallest_card as u64 <= size))
     }
 
     /// Whether the card in a slot may be written without a further word: it is blank, or was freed.

@@ -125,7 +125,7 @@ async fn main() -> Result<()> {
     bed.put("slate", 4);
     screen.picture(
         &bed,
-        "duplicarium slot list; duplicarium write quay-04 --slot 4 --yes C-0004; sleep 60",
+        "duplicarium slot list; duplicarium write quay-04 --slot 4 --yes C-0005; sleep 60",
         Duration::from_millis(4500),
         &shot("terminal-write"),
     )?;
