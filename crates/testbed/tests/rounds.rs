@@ -157,11 +157,16 @@ async fn a_round_makes_cards_of_blank_ones_and_touches_no_others() {
     .await;
     let (kind, words) = words_at(&made, 1);
     assert!(kind == "pull" && words.contains("quay-01"), "{words}");
-    let (kind, words) = words_at(&made, 2);
-    assert!(kind == "other" && words.contains("not ours"), "{words}");
-    assert!(words_at(&made, 3).1.contains("locked"));
-    let (kind, words) = words_at(&made, 4);
-    assert!(kind == "other" && words.contains(&used), "{words}");
+    until(&bed, id, "the others do not count", |round| {
+        let (kind, words) = words_at(round, 2);
+        kind == "other" && words.contains("not ours") && words_at(round, 3).1.contains("locked")
+    })
+    .await;
+    until(&bed, id, "the used one does not count", |round| {
+        let (kind, words) = words_at(round, 4);
+        kind == "other" && words.contains(&used)
+    })
+    .await;
     assert_eq!(made.round.done, 1);
     // A device of this round is in no other one.
     let other = NewRound {
@@ -302,7 +307,7 @@ async fn a_round_waits_for_its_trial_and_stops_by_itself() {
     tokio::time::sleep(Duration::from_secs(1)).await;
     let again = client.round(id).await.unwrap();
     assert!(
-        again.entries.iter().all(|entry| entry.attempts <= 1),
+        again.entries[2..].iter().all(|entry| entry.attempts == 1),
         "{again:#?}"
     );
     assert!(

@@ -69,7 +69,9 @@ impl Rounds {
                 let refused = state.refused.get(&slot.number);
                 let tried = state.tried.get(&slot.number);
                 let known = Known {
-                    why: refused.filter(|one| same(&one.0)).map(|one| one.1.as_str()),
+                    why: refused
+                        .filter(|one| same(&one.insertion))
+                        .map(|one| one.why.as_str()),
                     job: tried.filter(|one| same(&one.0)).map(|one| one.1),
                 };
                 at_slot(&slot, entries, next, known)

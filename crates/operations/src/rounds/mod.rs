@@ -79,7 +79,15 @@ struct State {
     /// itself.
     tried: BTreeMap<u32, (Insertion, i64)>,
     /// Why the card of an insertion does not count.
-    refused: BTreeMap<u32, (Insertion, String)>,
+    refused: BTreeMap<u32, NotThis>,
+}
+
+/// Why a card does not count.
+struct NotThis {
+    insertion: Insertion,
+    why: String,
+    /// Something changed since, so that it may count now.
+    stale: bool,
 }
 
 /// Why a card that is in a slot is not written.
@@ -109,7 +117,9 @@ impl Rounds {
 
     /// Cards that did not count may count now.
     fn stir(&self) {
-        self.state().refused.clear();
+        for refused in self.state().refused.values_mut() {
+            refused.stale = true;
+        }
         self.events.bus.tell(News::Events);
         self.stirred.notify_one();
     }
@@ -164,21 +174,27 @@ impl Rounds {
         let (number, insertion) = (seen.number, &medium.insertion);
         {
             let state = self.state();
-            let known = state.refused.get(&number).map(|(known, _)| known);
+            let known = |one: &NotThis| !one.stale && one.insertion == *insertion;
             let tried = state.tried.get(&number).map(|(tried, _)| tried);
-            if tried == Some(insertion) || known == Some(insertion) {
+            if tried == Some(insertion) || state.refused.get(&number).is_some_and(known) {
                 return Ok(());
             }
         }
         let why = match self.begin(round, seen).await {
-            Ok(()) | Err(Stop::No(No::Later)) => return Ok(()),
+            Ok(()) | Err(Stop::No(No::Later)) => {
+                self.state().refused.remove(&number);
+                return Ok(());
+            }
             Err(Stop::No(No::Card(why))) => why,
             Err(Stop::Refused(e)) if OF_THE_CARD.contains(&e.code) => e.detail,
             Err(Stop::Refused(e)) => return Err(e),
         };
-        let mut state = self.state();
-        state.refused.insert(number, (insertion.clone(), why));
-        drop(state);
+        let refused = NotThis {
+            insertion: insertion.clone(),
+            why,
+            stale: false,
+        };
+        self.state().refused.insert(number, refused);
         self.events.bus.tell(News::Events);
         Ok(())
     }
