@@ -42,7 +42,12 @@ export function Cards() {
                         </td>
                         <td>
                             <State name={card.state} />
-                            {card.suspicion != null && <State name="mistrusted" />}
+                            {card.suspicion != null && (
+                                <>
+                                    {" "}
+                                    <State name="mistrusted" />
+                                </>
+                            )}
                         </td>
                         <Amount>
                             <Size bytes={card.size} />

@@ -122,7 +122,8 @@ async fn main() -> Result<()> {
     browser.see("becomes a draft").await?;
     browser.picture(&shot("console-add")).await?;
     let screen = Screen::start()?;
-    bed.put("slate", 4);
+    bed.make_card("strand", "16GB", &["--rate", "14MB"]);
+    bed.put("strand", 4);
     screen.picture(
         &bed,
         "duplicarium slot list; duplicarium write quay-04 --slot 4 --yes C-0005; sleep 60",
