@@ -425,8 +425,9 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         let (card, content, len, progress) = (self.card, self.content, self.len, self.progress);
         let wipe_free = self.options.wipe_free;
         let mut all = Vec::with_capacity(chunks.len());
+        // One more than processors: some of them wait for the disk, or for a place.
         let processors = std::thread::available_parallelism().map_or(1, usize::from);
-        let readers = processors.clamp(1, READERS);
+        let readers = (processors + 1).clamp(1, READERS);
         let pool = Pool::default();
         let (written, discarded) = (AtomicU64::new(0), AtomicBool::new(false));
         let failed = Mutex::new(None);
@@ -442,7 +443,7 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
             Ok(())
         };
         let ended = std::thread::scope(|scope| {
-            let (give, given) = sync_channel::<Fetched>(1);
+            let (give, given) = sync_channel::<Fetched>(2);
             let given = Mutex::new(given);
             let (given, failed, pool, put) = (&Arc::new(given), &failed, &pool, &put);
             for _ in 0..HANDS {
