@@ -40,6 +40,9 @@ export function ImprintView({ imprint }: { imprint: Imprint }) {
                     <p className="text-ochre">Which settings it carries is not known: it was restored.</p>
                 )}
                 {imprint.override_reason != null && <p className="text-ochre">All the same: {imprint.override_reason}</p>}
+                {(imprint.accepted ?? []).length > 0 && (
+                    <p className="text-ochre">Accepted: {(imprint.accepted ?? []).join(", ")}</p>
+                )}
                 {imprint.growth != null && <p className="text-faded">Growth: {imprint.growth}.</p>}
                 {(imprint.left_out ?? []).map((left) => (
                     <p key={left} className="text-ochre">

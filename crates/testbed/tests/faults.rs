@@ -149,7 +149,7 @@ async fn put_again(bed: &Testbed, card: &str, slot: u32) -> api::SlotCard {
     seen(bed, slot).await
 }
 
-fn halves() -> impl Iterator<Item = (usize, Work, Fault)> {
+fn every_case() -> impl Iterator<Item = (usize, Work, Fault)> {
     let all = WORKS
         .into_iter()
         .flat_map(|work| FAULTS.into_iter().map(move |fault| (work, fault)));
@@ -174,7 +174,7 @@ async fn table(wanted: impl Fn(Work) -> bool) {
     bed.load_catalogue();
     bed.add_device("quay-01");
     bed.add_device("quay-02");
-    for (at, work, fault) in halves().filter(|(_, work, _)| wanted(*work)) {
+    for (at, work, fault) in every_case().filter(|(_, work, _)| wanted(*work)) {
         let mut dice = Dice(seed.unwrap_or(0x7135) + 7 * at as u64 + 1);
         case(&mut bed, at, work, fault, &mut dice).await;
     }

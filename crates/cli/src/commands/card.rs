@@ -537,6 +537,9 @@ pub fn show_imprint(imprint: &Imprint) {
         imprint.operator,
         imprint.slot
     );
+    if !imprint.accepted.is_empty() {
+        println!("    accepted   {}", imprint.accepted.join(", "));
+    }
     if let Some(verified) = imprint.verified.filter(|_| imprint.state == "verified") {
         println!("    read back  {}, all equal", text::exact(verified));
     }
