@@ -399,32 +399,30 @@ impl Model {
         self.plan_of(&new).await
     }
 
-    async fn plan_of(&mut self, new: &NewPlan) -> Option<api::Plan> {
+    /// What failed is refused until somebody says that it is good; its fault was taken from it since.
+    async fn trust_again(&mut self, new: &NewPlan) {
         let card = self.slots[&new.slot];
-        if let Some(label) = self
-            .labels
-            .get(card)
-            .filter(|_| self.mistrusted.contains(card))
-        {
-            // Refused until somebody says that it is good; its fault was taken from it since.
-            let refused = self.client.plan(new).await;
-            let code = match &refused {
-                Err(ClientError::Refused(problem)) => problem.code.as_str(),
-                _ => "none",
-            };
-            assert_ne!(
-                code, "none",
-                "{}: a mistrusted card is planned for",
-                self.what
-            );
-            let trusted = api::CardChange {
-                state: Some("trusted".into()),
-                ..api::CardChange::default()
-            };
-            let told = self.client.tell_card(label, &trusted).await;
-            told.unwrap_or_else(|e| panic!("{}: {e}", self.what));
-            self.mistrusted.remove(card);
-        }
+        let mistrusted = self.mistrusted.contains(card);
+        let Some(label) = self.labels.get(card).filter(|_| mistrusted) else {
+            return;
+        };
+        let refused = self.client.plan(new).await;
+        assert!(
+            matches!(refused, Err(ClientError::Refused(_))),
+            "{}: a mistrusted card is planned for",
+            self.what
+        );
+        let trusted = api::CardChange {
+            state: Some("trusted".into()),
+            ..api::CardChange::default()
+        };
+        let told = self.client.tell_card(label, &trusted).await;
+        told.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        self.mistrusted.remove(card);
+    }
+
+    async fn plan_of(&mut self, new: &NewPlan) -> Option<api::Plan> {
+        self.trust_again(new).await;
         match self.client.plan(new).await {
             Ok(plan) => {
                 let card = self.slots[&new.slot];
@@ -758,6 +756,7 @@ impl Model {
             ..NewPlan::default()
         };
         let (new_1, new_2) = (new(DEVICES[0]), new(DEVICES[1]));
+        self.trust_again(&new_1).await;
         let (one, two) = tokio::join!(self.client.plan(&new_1), self.client.plan(&new_2));
         let (Ok(one), Ok(two)) = (one, two) else {
             assert!(self.withdrawn, "{}", self.what);
