@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::os::unix::fs::FileExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
@@ -207,12 +207,60 @@ pub fn memory() -> Result<Row> {
     })
 }
 
-/// A loop device, written and read past the caches by us and by the system's own copy.
-fn block_device(dir: &Path, disk: &ManifestDisk, map: &Map, image: &Path) -> Result<Vec<Row>> {
+/// A loop device as fast as a card or a disk of so many bytes a second, for all programs that this one runs:
+/// a control group of the kernel, gone when it is dropped.
+struct Throttle(PathBuf);
+
+impl Throttle {
+    /// Nothing, with the reason printed, where the kernel offers no such group.
+    fn of(device: &LoopDevice, bytes_per_second: u64) -> Option<Self> {
+        let set = || -> std::io::Result<Self> {
+            let number = std::fs::read_to_string(format!("/sys/block/{}/dev", device.name))?;
+            let limit = format!("{} {bytes_per_second}", number.trim());
+            let group = Path::new("/sys/fs/cgroup/blkio").join("duplicarium-bench");
+            if !group.is_dir() {
+                std::fs::create_dir(&group)?;
+            }
+            for way in ["read", "write"] {
+                std::fs::write(
+                    group.join(format!("blkio.throttle.{way}_bps_device")),
+                    &limit,
+                )?;
+            }
+            std::fs::write(group.join("cgroup.procs"), std::process::id().to_string())?;
+            Ok(Self(group))
+        };
+        set()
+            .inspect_err(|why| eprintln!("SKIPPED: no device can be made slow here: {why}"))
+            .ok()
+    }
+}
+
+impl Drop for Throttle {
+    fn drop(&mut self) {
+        let home = self.0.with_file_name("cgroup.procs");
+        let _ = std::fs::write(home, std::process::id().to_string());
+        let _ = std::fs::remove_dir(&self.0);
+    }
+}
+
+/// A loop device, written and read past the caches by us and by the system's own copy, each three times:
+/// the middle ratios of writing and of verifying.
+fn against_dd(
+    dir: &Path,
+    disk: &ManifestDisk,
+    map: &Map,
+    image: &Path,
+    rate: Option<u64>,
+) -> Result<Option<(f64, f64)>> {
     let Some(mut device) = LoopDevice::find_in(512, dir) else {
-        return Ok(Vec::new());
+        return Ok(None);
     };
     device.attach(1_003_487_232, false);
+    let throttle = rate.map(|rate| Throttle::of(&device, rate));
+    if let Some(None) = throttle {
+        return Ok(None);
+    }
     let slot = device.slot();
     let medium = slot.medium()?.context("the loop device")?;
     let mib = (map.total(ByteKind::Data) + map.total(ByteKind::Zero)) >> 20;
@@ -236,22 +284,43 @@ fn block_device(dir: &Path, disk: &ManifestDisk, map: &Map, image: &Path) -> Res
         all.sort_by(f64::total_cmp);
         all[1]
     };
-    let row = |name, value| Row {
-        name,
-        value,
-        unit: "ratio",
-        bar: None,
-    };
-    Ok(vec![
-        row(
-            "write to a loop device against dd, direct",
-            middle(&mut writes),
+    Ok(Some((middle(&mut writes), middle(&mut reads))))
+}
+
+/// Loop devices of several speeds against `dd`.
+fn block_devices(dir: &Path, disk: &ManifestDisk, map: &Map, image: &Path) -> Result<Vec<Row>> {
+    let speeds = [
+        (
+            Some(90_000_000),
+            "write to a loop device at 90 MB/s against dd, direct",
+            "verify of a loop device at 90 MB/s against dd, direct",
         ),
-        row(
-            "verify of a loop device against dd, direct",
-            middle(&mut reads),
+        (
+            Some(300_000_000),
+            "write to a loop device at 300 MB/s against dd, direct",
+            "verify of a loop device at 300 MB/s against dd, direct",
         ),
-    ])
+        (
+            None,
+            "write to a loop device, rate not limited, against dd, direct",
+            "verify of a loop device, rate not limited, against dd, direct",
+        ),
+    ];
+    let mut rows = Vec::new();
+    for (rate, write, verify) in speeds {
+        let Some((writing, verifying)) = against_dd(dir, disk, map, image, rate)? else {
+            continue;
+        };
+        for (name, value) in [(write, writing), (verify, verifying)] {
+            rows.push(Row {
+                name,
+                value,
+                unit: "ratio",
+                bar: rate.map(|_| 1.1),
+            });
+        }
+    }
+    Ok(rows)
 }
 
 pub fn rows(
@@ -261,7 +330,7 @@ pub fn rows(
     image: &Path,
 ) -> Result<Vec<Row>> {
     let mut rows: Vec<_> = many(dir, open, map)?.into();
-    rows.extend(block_device(dir, &open(), map, image)?);
+    rows.extend(block_devices(dir, &open(), map, image)?);
     let card = Limited::new(dir, "sixty-four", 64_021_856_256, 90e6)?;
     let mut report = None;
     let seconds = median(|| {
