@@ -37,9 +37,50 @@ impl<T> AtHand<T> {
     }
 }
 
+/// A value that follows from others, kept as long as those are the same.
+pub struct Follows<K, T>(Mutex<Option<(K, Arc<T>)>>);
+
+impl<K, T> Default for Follows<K, T> {
+    fn default() -> Self {
+        Self(Mutex::new(None))
+    }
+}
+
+impl<K: PartialEq, T> Follows<K, T> {
+    /// The value that follows from `from`, which must never be again what it was once. It is asked for *before*
+    /// the value is made, so that what changes in between is made once more.
+    pub async fn from(
+        &self,
+        from: K,
+        make: impl AsyncFnOnce() -> Result<T, Refusal>,
+    ) -> Result<Arc<T>, Refusal> {
+        let mut kept = self.0.lock().await;
+        if let Some((before, value)) = &*kept
+            && *before == from
+        {
+            return Ok(value.clone());
+        }
+        let value = Arc::new(make().await?);
+        *kept = Some((from, value.clone()));
+        Ok(value)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[tokio::test]
+    async fn what_follows_from_the_same_is_made_once() {
+        let kept = Follows::default();
+        let ask = async |from, now| *kept.from(from, async || Ok(now)).await.unwrap();
+        assert_eq!(ask("a", 1).await, 1);
+        assert_eq!(ask("a", 2).await, 1, "at hand");
+        assert_eq!(ask("b", 3).await, 3);
+        let refused = async || Err(Refusal::invalid("away", "away"));
+        assert!(kept.from("c", refused).await.is_err());
+        assert_eq!(ask("b", 4).await, 3, "a failure loses nothing");
+    }
 
     #[tokio::test]
     async fn what_has_changed_is_read_again_and_nothing_else() {

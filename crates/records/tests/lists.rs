@@ -63,6 +63,7 @@ async fn start(dir: &std::path::Path) -> (OwnServer, Records) {
 async fn lists_keep_their_word() {
     let dir = tempfile::tempdir().unwrap();
     let (server, records) = start(dir.path()).await;
+    a_digest_tells_any_change_of_devices(&records, server.url()).await;
     pages_are_the_list(&records).await;
     a_page_begins_where_the_last_one_ended(&records).await;
     what_is_no_place_is_refused(&records).await;
@@ -515,6 +516,56 @@ async fn devices_are_found_by_what_is_set_on_them(records: &Records) {
     );
     assert_eq!(taken(mac, "fresh-1").await, None, "its own");
     assert_eq!(taken("5a:17:00:00:00:02", "swap-a").await, None);
+}
+
+async fn a_digest_tells_any_change_of_devices(records: &Records, url: &str) {
+    let mut chance = Chance(11);
+    let mut seen = BTreeSet::from([records.devices_digest().await.unwrap()]);
+    let mut differs = async |what: &str| {
+        let new = seen.insert(records.devices_digest().await.unwrap());
+        assert!(new, "{what}: the digest is one of before");
+    };
+    let id = records
+        .add_device(&new("digest-a", &mut chance))
+        .await
+        .unwrap();
+    differs("added").await;
+    let device = records.device("digest-a").await.unwrap();
+    for sealed in [vec![1], vec![2], vec![1]] {
+        let set = [("secret".to_owned(), Change::Sealed(sealed))];
+        records
+            .change_settings(&device, &set, "marit")
+            .await
+            .unwrap();
+        differs("a secret changed").await;
+    }
+    // As other ways of the records do it, and by hand.
+    let mut by_hand = sqlx::PgConnection::connect(url).await.unwrap();
+    for change in [
+        "set site = 'sands' where site <> 'sands' and",
+        "set site = 'loft' where",
+        "set name = 'digest-b' where",
+        "set state = 'retired' where",
+        "set state = 'planned' where",
+    ] {
+        let change = format!("update devices {change} id = {id}");
+        sqlx::query(sqlx::AssertSqlSafe(change.clone()))
+            .execute(&mut by_hand)
+            .await
+            .unwrap();
+        if !change.contains("planned") && !change.contains("sands") {
+            differs(&change).await;
+        }
+    }
+    let device = records.device("digest-b").await.unwrap();
+    records.remove_device(&device).await.unwrap();
+    records
+        .add_device(&new("digest-c", &mut chance))
+        .await
+        .unwrap();
+    differs("one went and one came").await;
+    let device = records.device("digest-c").await.unwrap();
+    records.remove_device(&device).await.unwrap();
 }
 
 async fn what_seldom_changes_is_counted(records: &Records) {

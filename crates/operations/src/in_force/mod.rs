@@ -15,14 +15,14 @@ pub use collisions::Beside;
 pub use files::{IMAGE_GROWS, diff, growth, growth_words, open_logins, planned_file, sheet_text};
 pub use outdated::recorded_settings;
 pub use presets::Presets;
-use records::devices::{Change, Device, Setting};
+use records::devices::{Change, Device, Group, Setting};
 use records::releases::Release;
 use records::{Changes, Records};
 use settings::{Effective, Field, FieldKind, Layer, Problem, Settings, Sheet, Subject, effective};
 pub use takers::Taker;
 use vault::Keys;
 
-use crate::at_hand::AtHand;
+use crate::at_hand::{AtHand, Follows};
 use crate::catalogue::{Catalogue, Shelf};
 use crate::refusal::Refusal;
 use crate::store::Store;
@@ -77,6 +77,10 @@ pub struct InForce {
     catalogue: Catalogue,
     /// The presets, until one changes.
     kept: Arc<AtHand<Presets>>,
+    /// Devices that are alike, until one changes.
+    groups: Arc<Follows<(i64, i64), Vec<Group>>>,
+    /// Which networks are set on devices, until one of them, a preset or a release changes.
+    networks: Arc<Follows<networks::SetBy, networks::NetworksSet>>,
 }
 
 impl InForce {
@@ -87,6 +91,8 @@ impl InForce {
             store,
             catalogue,
             kept: Arc::default(),
+            groups: Arc::default(),
+            networks: Arc::default(),
         }
     }
 
@@ -110,6 +116,13 @@ impl InForce {
             Ok((number, Presets::open(&self.store.keys, rows, values)?))
         };
         self.kept.after(changes.presets, read).await
+    }
+
+    /// The devices that are not retired, those together for which the same counts; with what that follows from.
+    async fn groups(&self) -> Result<((i64, i64), Arc<Vec<Group>>), Refusal> {
+        let digest = self.records.devices_digest().await?;
+        let read = async || Ok(self.records.device_groups().await?);
+        Ok((digest, self.groups.from(digest, read).await?))
     }
 
     /// What is set on these devices themselves.

@@ -1,25 +1,46 @@
 //! Which Wi-Fi networks are set on devices, by name and passphrase.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::Arc;
 
-use records::devices::Device;
+use records::devices::{Device, Group};
 use records::imprints::Some20;
 use settings::{Field, FieldKind, Sheet};
 
 use super::takers::{kind_of, kind_of_group};
-use super::{InForce, Team, recorded_settings};
-use crate::catalogue::Kind;
+use super::{InForce, Presets, Team, recorded_settings};
+use crate::catalogue::{Kind, Shelf};
 use crate::refusal::Refusal;
 
 /// A network by its name and the fingerprint of its passphrase; empty where it has none.
 pub type Network = (String, String);
+
+/// On whom each network is set.
+pub type NetworksSet = BTreeMap<Network, Some20>;
+
+/// From what it follows which networks are set: devices, presets and releases. The latter two are told by the
+/// place where they are at hand, which holds on to them.
+pub struct SetBy((i64, i64), Arc<Presets>, Arc<Shelf>);
+
+impl PartialEq for SetBy {
+    fn eq(&self, other: &Self) -> bool {
+        self.0 == other.0 && Arc::ptr_eq(&self.1, &other.1) && Arc::ptr_eq(&self.2, &other.2)
+    }
+}
 
 /// The names that are said of a longer list.
 const NAMES: usize = 20;
 
 impl InForce {
     /// On how many devices each network is set, whether their cards carry it or not.
-    pub async fn networks_set(&self, team: &Team) -> Result<BTreeMap<Network, Some20>, Refusal> {
+    pub async fn networks_set(&self, team: &Team) -> Result<Arc<NetworksSet>, Refusal> {
+        let (digest, groups) = self.groups().await?;
+        let by = SetBy(digest, team.presets.clone(), team.shelf.clone());
+        let make = async || self.count_networks(team, &groups).await;
+        self.networks.from(by, make).await
+    }
+
+    async fn count_networks(&self, team: &Team, groups: &[Group]) -> Result<NetworksSet, Refusal> {
         let (mut names, mut conditional) = (Vec::new(), HashSet::new());
         for release in &team.shelf.releases {
             let Ok(sheet) = team.shelf.sheet(release) else {
@@ -45,9 +66,9 @@ impl InForce {
                 || release.is_some_and(|release| conditional.contains(&release.id))
         };
         let (mut alike, mut some_alone) = (Vec::new(), false);
-        for group in self.records.device_groups().await? {
+        for group in groups {
             match each(
-                &kind_of_group(&group),
+                &kind_of_group(group),
                 group.pinned_release_id,
                 &group.fields,
             ) {
@@ -95,7 +116,7 @@ impl InForce {
         let mut seen = seen
             .await
             .map_err(|e| Refusal::invalid("settings", e.to_string()))?;
-        let mut found: BTreeMap<Network, Some20> = BTreeMap::new();
+        let mut found = NetworksSet::new();
         let mut add = |networks: Vec<Network>, devices: i64, names: &[String]| {
             for network in networks {
                 let place = found.entry(network).or_default();

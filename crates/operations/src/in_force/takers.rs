@@ -36,8 +36,8 @@ impl InForce {
     ) -> Result<HashMap<i64, u64>, Refusal> {
         let mut counts: HashMap<i64, u64> = HashMap::new();
         let mut given: HashMap<(String, i64), Given> = HashMap::new();
-        for group in self.records.device_groups().await? {
-            let kind = kind_of_group(&group);
+        for group in self.groups().await?.1.iter() {
+            let kind = kind_of_group(group);
             let Some(release) = team.shelf.followed_by(&kind, group.pinned_release_id) else {
                 continue;
             };

@@ -218,6 +218,17 @@ impl Records {
         Ok(pairs.collect())
     }
 
+    /// A digest of which devices there are, of which kind, and what is set on them: another one after any
+    /// change of that, since each device counts its changes.
+    pub async fn devices_digest(&self) -> Result<(i64, i64), RecordError> {
+        let row = sqlx::query!(
+            r#"select count(*) as "devices!", coalesce(bit_xor(hashtextextended(concat_ws('|', id, revision,
+                 coalesce(pinned_release_id, 0), state = 'retired'), 0)), 0) as "digest!" from devices"#
+        );
+        let row = row.fetch_one(&self.pool).await?;
+        Ok((row.devices, row.digest))
+    }
+
     /// The devices that are not retired, those together for which the same counts.
     pub async fn device_groups(&self) -> Result<Vec<Group>, RecordError> {
         let rows = sqlx::query_as!(

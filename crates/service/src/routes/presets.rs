@@ -240,7 +240,7 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
         app.records.unknown_carriers(),
         app.records.carried_networks()
     );
-    let (mut set_on, unknown) = (set_on?, names(unknown?));
+    let (set_on, unknown) = (set_on?, names(unknown?));
     let mut found: BTreeMap<(String, String), Some20> = BTreeMap::new();
     for one in carried? {
         found.insert((one.name, one.fingerprint), one.devices);
@@ -251,7 +251,7 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
     let shown = found
         .into_iter()
         .map(|(network, devices)| api::CarriedNetwork {
-            set_on: names(set_on.remove(&network).unwrap_or_default()),
+            set_on: names(set_on.get(&network).cloned().unwrap_or_default()),
             name: network.0,
             fingerprint: Some(network.1).filter(|text| !text.is_empty()),
             devices: names(devices),

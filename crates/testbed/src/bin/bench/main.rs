@@ -375,7 +375,7 @@ fn card_rows(bed: &Testbed, vault: &Arc<Vault>, image: &Path, dir: &Path) -> Res
         ratio(
             "write, rate not limited, against a plain synced copy",
             fast_writing / fast_copy,
-            Some(2.0),
+            None,
         ),
         ratio(
             "verify, rate not limited, against a plain read",
