@@ -79,7 +79,7 @@ export function setOperator(name: string) {
 /** A refusal of the service: what happened and what to do. */
 export class Refusal extends Error {
     constructor(readonly problem: Problem) {
-        super(problem.detail);
+        super([problem.detail, ...(problem.besides ?? [])].join("\nBesides, "));
     }
 }
 

@@ -187,7 +187,7 @@ export function Notice({ tone, children }: { tone: "oxide" | "ochre" | "moss"; c
 }
 
 export const Failure = ({ error }: { error: Error | null }) =>
-    error === null ? null : <Notice tone="oxide">{error.message}</Notice>;
+    error === null ? null : <Notice tone="oxide"><span className="whitespace-pre-line">{error.message}</span></Notice>;
 
 export const Empty = ({ children }: { children: ReactNode }) => (
     <div className="rounded-sm border border-dashed border-line p-6 text-sm text-faded">{children}</div>

@@ -21,6 +21,19 @@ pub struct Problem {
     pub code: String,
     /// What happened and what to do.
     pub detail: String,
+    /// What stands against it besides, a sentence each; an extension of the standard's.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub besides: Vec<String>,
+}
+
+impl Problem {
+    /// All that it says, a line for each thing.
+    pub fn whole(&self) -> String {
+        let besides = self.besides.iter().map(|one| format!("\nbesides, {one}"));
+        std::iter::once(self.detail.clone())
+            .chain(besides)
+            .collect()
+    }
 }
 
 /// Whether the service is ready.

@@ -35,13 +35,19 @@ pub struct Refusal {
     pub code: &'static str,
     /// What happened and what to do.
     pub detail: String,
+    /// What stands against it besides, a sentence each.
+    pub besides: Vec<String>,
 }
 
 impl Refusal {
     /// One of a kind.
     pub fn new(why: Why, code: &'static str, detail: impl Into<String>) -> Self {
-        let detail = detail.into();
-        Self { why, code, detail }
+        Self {
+            why,
+            code,
+            detail: detail.into(),
+            besides: Vec::new(),
+        }
     }
 
     /// What is asked cannot be carried out as it stands.

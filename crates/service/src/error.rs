@@ -58,7 +58,12 @@ impl<E: Into<Refusal>> From<E> for ApiError {
 
 impl IntoResponse for ApiError {
     fn into_response(self) -> Response {
-        let Refusal { code, detail, .. } = self.refusal;
+        let Refusal {
+            code,
+            detail,
+            besides,
+            ..
+        } = self.refusal;
         if self.status.is_server_error() {
             tracing::error!(code, "{detail}");
         }
@@ -67,6 +72,7 @@ impl IntoResponse for ApiError {
             status: self.status.as_u16(),
             code: code.into(),
             detail,
+            besides,
         };
         (
             self.status,

@@ -419,6 +419,21 @@ async fn cards_that_are_held_or_mistrusted_are_not_written() {
     assert!(said.contains(&label), "{said}");
     assert_eq!(refusal().await.code, "card-mistrusted");
     assert!(refusal().await.detail.contains("refuses to save settings"));
+    // All that stands against it is said at once.
+    bed.done(&["device", "back", "quay-01", "--with", "original"]);
+    bed.done(&["device", "out", "quay-01"]);
+    let both = refusal().await;
+    assert_eq!((both.code.as_str(), both.besides.len()), ("card-held", 1));
+    assert!(
+        both.besides[0].contains("refuses to save settings"),
+        "{both:?}"
+    );
+    let said = bed.refused(&["write", "quay-01", "--slot", "1", "--yes", &label]);
+    assert!(
+        said.contains("only way back") && said.contains("besides, card"),
+        "{said}"
+    );
+    bed.done(&["device", "back", "quay-01", "--with", "original"]);
     bed.done(&["card", "trust", &label]);
     client.plan(&plan).await.unwrap();
     let card = bed.json(&["card", "show", &label]);

@@ -15,7 +15,7 @@ use crate::{OPERATOR, Paging, Problem, REQUEST_KEY};
 #[non_exhaustive]
 pub enum ClientError {
     /// The service refused.
-    #[error("{}", .0.detail)]
+    #[error("{}", .0.whole())]
     Refused(Problem),
     /// No service answers.
     #[error(

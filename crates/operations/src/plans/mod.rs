@@ -3,13 +3,14 @@
 
 mod losses;
 mod on_card;
+mod stops;
 mod wanted;
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
-use cardwork::{Access, Bound, CardError, Insertion, Medium};
+use cardwork::{Access, Bound, CardError, Insertion};
 use imagecraft::compose::{Change, PlacedFile, compose};
 use imagecraft::{ByteKind, Disk};
 use records::Records;
@@ -19,6 +20,7 @@ use records::jobs::{At, NewJob, RequestKey};
 use serde_json::json;
 use settings::Grow;
 
+use self::stops::Stops;
 use crate::catalogue::Catalogue;
 use crate::in_force::{IMAGE_GROWS, InForce, growth_words};
 use crate::jobs::Jobs;
@@ -163,23 +165,6 @@ impl Plans {
     }
 }
 
-/// Refuses a card that takes no writes, or that this computer uses.
-fn check_free(slot: u32, medium: &Medium) -> Result<(), Refusal> {
-    if medium.locked {
-        let detail =
-            format!("the card in slot {slot} is locked; move its slider and put it in again");
-        return Err(Refusal::conflict("card-locked", detail));
-    }
-    if let Some(used) = &medium.in_use {
-        let detail = format!(
-            "the card in slot {slot} is in use by this computer ({used}); close what is open there and let go of it \
-             (duplicarium slot release {slot})"
-        );
-        return Err(Refusal::conflict("card-in-use", detail));
-    }
-    Ok(())
-}
-
 /// What composing a card without writing it came to.
 struct Tried {
     /// Bytes that would be written.
@@ -246,24 +231,16 @@ impl Plans {
         if judged.is_some_and(|insertion| *insertion != medium.insertion) {
             return Err(cardwork::Unsafe::Swapped.into());
         }
-        check_free(new.slot, &medium)?;
-        if wanted.smallest_card > medium.size {
-            let detail = format!(
-                "the card in slot {} holds {} bytes, {} needs {}; take a larger card",
-                new.slot, medium.size, wanted.base_name, wanted.smallest_card
-            );
-            return Err(Refusal::conflict("card-too-small", detail));
+        let mut stops = Stops::default();
+        stops.medium(new.slot, &medium);
+        stops.size(new.slot, &medium, &wanted.base_name, wanted.smallest_card);
+        if let Some(label) = &found.label {
+            let card = self.records.card(label).await?;
+            stops.standing(new.slot, &card, CardWork::Full);
+            stops.suspicion(new.slot, &card);
         }
+        stops.settle()?;
         let (card, new_label) = self.label(new.slot, &medium, &found, operator).await?;
-        on_card::refuse_held(&card, CardWork::Full)?;
-        if let Some(why) = &card.suspicion {
-            let detail = format!(
-                "card {0} in slot {1} is mistrusted: {why}. Take another card; or check it from end to end (duplicarium \
-                 card check --full), or say that it is good (duplicarium card trust {0})",
-                card.label, new.slot
-            );
-            return Err(Refusal::conflict("card-mistrusted", detail));
-        }
         // Before anything is said about the card, so that what changes meanwhile voids the plan.
         let standing = self.records.standing(card.id).await?;
         let mut order = self.order(&wanted, at.clone(), &found, &card);

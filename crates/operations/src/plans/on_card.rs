@@ -5,6 +5,7 @@ use std::time::Instant;
 use cardwork::Occupant;
 use records::cards::Card;
 
+use super::stops::Stops;
 use super::{Held, Order, Plans, losses};
 use crate::kept;
 use crate::refusal::Refusal;
@@ -72,9 +73,12 @@ impl Plans {
         new: &api::NewCardPlan,
     ) -> Result<api::CardPlan, Refusal> {
         let Inserted { at, medium, found } = self.slots.card_in(new.slot).await?;
-        super::check_free(new.slot, &medium)?;
-        let (card, new_label) = self.label(new.slot, &medium, &found, operator).await?;
-        let unfinished = self.records.unfinished_work(&card.label).await?;
+        let mut stops = Stops::default();
+        stops.medium(new.slot, &medium);
+        let unfinished = match &found.label {
+            Some(label) => self.records.unfinished_work(label).await?,
+            None => None,
+        };
         let unfinished = unfinished.filter(|(job, kind)| {
             let marked =
                 matches!(&found.contents.occupant, Occupant::Unfinished(mark) if mark.job == *job);
@@ -83,7 +87,12 @@ impl Plans {
         });
         let unfinished = unfinished.map(|(job, _)| job);
         let work = CardWork::of(&new.work, unfinished)?;
-        refuse_held(&card, work)?;
+        if let Some(label) = &found.label {
+            let card = self.records.card(label).await?;
+            stops.standing(new.slot, &card, work);
+        }
+        stops.settle()?;
+        let (card, new_label) = self.label(new.slot, &medium, &found, operator).await?;
         let standing = self.records.standing(card.id).await?;
         let mut notes = Vec::new();
         if new_label {
@@ -167,33 +176,6 @@ impl Plans {
                 (card, true)
             }
         };
-        if let "lost" | "retired" = card.state.as_str() {
-            let detail = format!(
-                "card {} in slot {slot} is recorded as {}; say that it is there again (duplicarium card found {0}), or take another card",
-                card.label, card.state
-            );
-            return Err(Refusal::conflict("card-not-in-use", detail));
-        }
         Ok((card, new))
     }
-}
-
-/// A card that was just taken out of a device is the only way back.
-pub(super) fn refuse_held(card: &Card, work: CardWork) -> Result<(), Refusal> {
-    if card.state == "held" && !matches!(work, CardWork::PutBack(_)) {
-        let whose = match &card.device {
-            Some(device) => {
-                format!("taken out of {device} and is the only way back until its successor works")
-            }
-            None => {
-                "taken out of its device and is the only way back until its successor works".into()
-            }
-        };
-        let detail = format!(
-            "card {0} was {whose}; take another card, or release it by name (duplicarium card free {0})",
-            card.label
-        );
-        return Err(Refusal::conflict("card-held", detail));
-    }
-    Ok(())
 }
