@@ -84,6 +84,9 @@ pub enum Request {
         card: String,
         /// Board model.
         model: String,
+        /// What this board is like.
+        #[serde(default)]
+        board: BoardKind,
     },
     /// The boards that are on.
     Boards,
@@ -226,6 +229,20 @@ pub struct Network {
     pub country: String,
 }
 
+/// What a board is like, beside its model.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct BoardKind {
+    /// Its hardware address; one made of the card's name where none is given.
+    #[serde(default)]
+    pub mac: Option<String>,
+    /// Seconds until it has joined its network.
+    #[serde(default)]
+    pub seconds: u32,
+    /// It starts anew each time it has come up.
+    #[serde(default)]
+    pub in_circles: bool,
+}
+
 /// A board that is on.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct BoardState {
@@ -250,6 +267,12 @@ pub struct BoardState {
     pub found: Vec<String>,
     /// Address of its page.
     pub page: Option<String>,
+    /// Its hardware address.
+    #[serde(default)]
+    pub mac: Option<String>,
+    /// Where each of its ports is on this computer.
+    #[serde(default)]
+    pub ports: std::collections::BTreeMap<u16, u16>,
 }
 
 /// Writes a header and a body.

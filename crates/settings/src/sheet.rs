@@ -3,8 +3,9 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::check::check_address;
 use crate::template::{GIVEN, OF_EACH, Templates};
-use crate::{Field, Placement};
+use crate::{Check, Field, Placement};
 
 /// A release sheet that has passed every check.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -46,6 +47,9 @@ pub struct Sheet {
     /// How settings land on the card.
     #[serde(default)]
     pub placements: Vec<Placement>,
+    /// What is looked at on a board that has come up.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checks: Vec<Check>,
 }
 
 /// A page to read.
@@ -73,6 +77,10 @@ pub struct Login {
     /// The field that changes it. Where that has no value, every plan says so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub changed_by: Option<String>,
+    /// A page that asks for it by HTTP's Basic scheme (RFC 7617). It is tried there once when the board has come
+    /// up, and nowhere else.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub page: Option<String>,
 }
 
 /// Which card a release takes.
@@ -123,6 +131,9 @@ pub struct FirstBoot {
     /// The page that answers then, such as `http://{host_name}/`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub page: Option<String>,
+    /// The page that gives the stamp of the card that the board runs from, where the appliance shows it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stamp: Option<String>,
     /// What a person has to do at the first start, in order.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<String>,
@@ -146,6 +157,8 @@ pub const MOST_SHEET: usize = 512 << 10;
 const MOST_NESTED: usize = 200;
 /// Fields, placements and the like, at most each.
 const MOST_LISTED: usize = 400;
+/// Checks of a running board, and steps that a person takes, at most each.
+const MOST_LOOKED_AT: usize = 40;
 
 /// Refuses a text that would cost too much to read, before it is read.
 fn bound(text: &str) -> Result<(), String> {
@@ -286,6 +299,24 @@ impl Sheet {
                 );
                 return Err((name.clone(), why));
             }
+        }
+        let pages = [&self.first_boot.page, &self.first_boot.stamp];
+        let of_logins = self.logins.iter().map(|login| &login.page);
+        for page in pages.into_iter().chain(of_logins).flatten() {
+            check_address(page, &self.fields).map_err(|why| (page.clone(), why))?;
+        }
+        if self.checks.len().max(self.first_boot.steps.len()) > MOST_LOOKED_AT {
+            let why = format!("a sheet has at most {MOST_LOOKED_AT} checks and as many steps");
+            return Err(("checks".into(), why));
+        }
+        for check in &self.checks {
+            let wrong = |why| {
+                (
+                    check.title.clone(),
+                    format!("check {:?}: {why}", check.title),
+                )
+            };
+            check.check(&self.fields).map_err(wrong)?;
         }
         for placement in &self.placements {
             placement

@@ -426,8 +426,26 @@ fn join_one(known: &Known, wanted: &Wanted, air: &[Network]) -> Result<String, S
     }
 }
 
-/// Boots the card in `path` and says what a bystander would see. It has no page yet.
-pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result<BoardState> {
+/// A board that has started, or tried to.
+pub struct Booted {
+    /// What a bystander would see. It has no page yet.
+    pub state: BoardState,
+    /// The stamp on its card.
+    pub stamp: Option<String>,
+    /// The login that it came with, while it is open: user and password with a colon between.
+    pub login: Option<String>,
+}
+
+/// Lamps of a board that is on its way.
+pub const STARTING: (&str, &str) = ("two short", "starting");
+
+/// Boots the card in `path` and says what a bystander would see.
+pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result<Booted> {
+    let dead = |state| Booted {
+        state,
+        stamp: None,
+        login: None,
+    };
     let lamp = |(lamp, meaning): (&str, &str)| BoardState {
         model: model.into(),
         card: card.into(),
@@ -439,14 +457,16 @@ pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result
         not_joined: None,
         found: Vec::new(),
         page: None,
+        mac: None,
+        ports: std::collections::BTreeMap::new(),
     };
     let mut file = File::open(path)?;
     let Some(extents) = partitions(&mut file)? else {
-        return Ok(lamp(DARK));
+        return Ok(dead(lamp(DARK)));
     };
     let mut extents = extents.into_iter();
     let (Some(boot), Some(root)) = (extents.next(), extents.next()) else {
-        return Ok(lamp(DARK));
+        return Ok(dead(lamp(DARK)));
     };
     let mut magic = [0; 2];
     file.seek(SeekFrom::Start(root.start + 1024 + 0x38))?;
@@ -457,19 +477,19 @@ pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result
         at: 0,
     };
     let Ok(fs) = fatfs::FileSystem::new(part, fatfs::FsOptions::new()) else {
-        return Ok(lamp(DARK));
+        return Ok(dead(lamp(DARK)));
     };
     let appliance = file_of(&fs, "appliance.toml").and_then(|bytes| String::from_utf8(bytes).ok());
     let appliance = appliance.and_then(|text| toml::from_str::<Appliance>(&text).ok());
     let kernel = file_of(&fs, "kernel.bin");
     let (Some(appliance), Some(kernel)) = (appliance, kernel) else {
-        return Ok(lamp(DAMAGED));
+        return Ok(dead(lamp(DAMAGED)));
     };
     if crc32fast::hash(&kernel) != appliance.kernel_crc32 || magic != [0x53, 0xef] {
-        return Ok(lamp(DAMAGED));
+        return Ok(dead(lamp(DAMAGED)));
     }
     if !appliance.boards.iter().any(|board| board == model) {
-        return Ok(lamp(WRONG_BOARD));
+        return Ok(dead(lamp(WRONG_BOARD)));
     }
     let root = Part {
         file: File::open(path)?,
@@ -477,7 +497,7 @@ pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result
         at: 0,
     };
     let Ok(root) = ext4_view::Ext4::load(Box::new(root)) else {
-        return Ok(lamp(DAMAGED));
+        return Ok(dead(lamp(DAMAGED)));
     };
     let files = Files { boot: fs, root };
     let mut state = lamp(STEADY);
@@ -493,5 +513,15 @@ pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result
             state.found = wanted.found;
         }
     }
-    Ok(state)
+    let changed = |found: &String| found == "login with a password of its own";
+    let login = match appliance.name.as_str() {
+        "quaylink" => Some("keeper:keeper"),
+        "toolpost" if !state.found.iter().any(changed) => Some("kiosk:kiosk"),
+        _ => None,
+    };
+    Ok(Booted {
+        stamp: files.boot("duplicarium-stamp.json").ok(),
+        login: login.map(Into::into),
+        state,
+    })
 }

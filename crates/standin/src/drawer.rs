@@ -7,7 +7,7 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use bench::wire::{BoardState, CardState, Fault, Network, NewCard, Refusal, SlotState};
+use bench::wire::{CardState, Fault, Network, NewCard, Refusal, SlotState};
 use serde::{Deserialize, Serialize};
 
 /// Why something was not done.
@@ -46,8 +46,8 @@ struct Kept {
 pub struct Drawer {
     dir: PathBuf,
     kept: Kept,
-    /// Boards that are on, by the name of their card.
-    pub boards: BTreeMap<String, BoardState>,
+    /// Models of the boards that are on, by the name of their card.
+    pub boards: BTreeMap<String, String>,
     /// Bytes written since the card was put in, by slot.
     written: BTreeMap<u32, u64>,
     /// When each slot's card may move its next byte.
@@ -135,7 +135,7 @@ impl Drawer {
     /// Where a card is.
     fn place(&self, name: &str) -> String {
         if let Some(board) = self.boards.get(name) {
-            return format!("board {}", board.model);
+            return format!("board {board}");
         }
         let slot = self
             .kept
@@ -222,6 +222,11 @@ impl Drawer {
             slot.card = slot.card.take().filter(|held| held != name);
         }
         Ok(self.save()?)
+    }
+
+    /// Notes that a card is in a board of a model.
+    pub fn in_board(&mut self, name: &str, model: &str) {
+        self.boards.insert(name.into(), model.into());
     }
 
     /// Gives a card a fault, or none.

@@ -7,6 +7,7 @@ mod drawer;
 mod page;
 mod publisher;
 mod server;
+mod ssh;
 
 pub use drawer::Drawer;
 pub use publisher::{Orders, Publisher};

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use anyhow::{Context, Result, bail};
-use bench::wire::{BoardState, Fault, Line, Network, NewCard, Reply, Request};
+use bench::wire::{BoardKind, BoardState, Fault, Line, Network, NewCard, Reply, Request};
 use clap::{Parser, Subcommand};
 use comfy_table::{Table, presets};
 use standin::{Orders, Publisher, Server};
@@ -129,6 +129,15 @@ enum Command {
         /// Board model.
         #[arg(long)]
         model: String,
+        /// Its hardware address; else one is made of the card's name.
+        #[arg(long)]
+        mac: Option<String>,
+        /// Seconds until it has joined its network.
+        #[arg(long, default_value_t = 0)]
+        seconds: u32,
+        /// It starts anew each time it has come up.
+        #[arg(long)]
+        in_circles: bool,
     },
     /// List the boards that are on.
     Boards,
@@ -258,7 +267,20 @@ fn run(args: Args) -> Result<()> {
                 serde_json::from_slice(&text).context("no list of networks")?;
             Request::Air { networks }
         }
-        Command::Boot { card, model } => Request::Boot { card, model },
+        Command::Boot {
+            card,
+            model,
+            mac,
+            seconds,
+            in_circles,
+        } => {
+            let board = BoardKind {
+                mac,
+                seconds,
+                in_circles,
+            };
+            Request::Boot { card, model, board }
+        }
         Command::Boards => Request::Boards,
         Command::Halt { card } => Request::Halt { card },
     };
@@ -321,5 +343,6 @@ fn print_board(board: &BoardState) {
     for found in &board.found {
         println!("  found      {found}");
     }
+    println!("  address    {}", or(&board.mac));
     println!("  page       {}", or(&board.page));
 }

@@ -1,18 +1,25 @@
-//! The page of a board that is on: one address on loopback, HTML for people, `/status` as JSON.
+//! What a board that is on serves on loopback: its page for people, `/status` and `/stamp.json` for programs, a
+//! login; the same with TLS; and the key of its SSH server.
 
-use std::io::{self, BufRead, BufReader, Write};
-use std::net::TcpListener;
+use std::collections::BTreeMap;
+use std::io::{self, BufRead, BufReader, Read, Write};
+use std::net::{TcpListener, TcpStream};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::Duration;
 
 use bench::wire::BoardState;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 
-/// A page that is served until it is dropped.
+use crate::ssh::Ssh;
+
+/// Everything that is served until it is dropped.
 pub struct Page {
-    /// Its address.
+    /// Address of the page.
     pub url: String,
+    /// Where each of its ports is.
+    pub ports: BTreeMap<u16, u16>,
     off: Arc<AtomicBool>,
 }
 
@@ -22,6 +29,16 @@ impl Drop for Page {
     }
 }
 
+/// What the pages of a board say.
+struct Site {
+    html: String,
+    status: String,
+    /// The stamp of the card, as it lies there.
+    stamp: Option<String>,
+    /// What its settings page exports.
+    login: Option<String>,
+}
+
 /// Text as HTML shows it.
 fn escape(text: &str) -> String {
     text.replace('&', "&amp;")
@@ -29,12 +46,41 @@ fn escape(text: &str) -> String {
         .replace('>', "&gt;")
 }
 
+/// A listener that is asked until the board is off.
+fn listen(
+    off: &Arc<AtomicBool>,
+    answer: impl Fn(TcpStream) -> io::Result<()> + Send + Sync + 'static,
+) -> io::Result<u16> {
+    let listener = TcpListener::bind("127.0.0.1:0")?;
+    listener.set_nonblocking(true)?;
+    let (port, off) = (listener.local_addr()?.port(), off.clone());
+    let answer = Arc::new(answer);
+    thread::spawn(move || {
+        while !off.load(Ordering::Relaxed) {
+            let Ok((stream, _)) = listener.accept() else {
+                thread::sleep(Duration::from_millis(20));
+                continue;
+            };
+            let answer = answer.clone();
+            thread::spawn(move || {
+                // A visitor who goes away half-way is no matter to the board.
+                let ready = stream.set_nonblocking(false);
+                ready.and_then(|()| stream.set_read_timeout(Some(Duration::from_secs(2))))?;
+                answer(stream)
+            });
+        }
+    });
+    Ok(port)
+}
+
 impl Page {
-    /// Serves the page of a board that has joined a network.
-    pub fn serve(board: &BoardState) -> io::Result<Self> {
-        let listener = TcpListener::bind("127.0.0.1:0")?;
-        listener.set_nonblocking(true)?;
-        let url = format!("http://{}/", listener.local_addr()?);
+    /// Serves what a board that has joined a network has to say; `secret` is what its keys are made of.
+    pub fn serve(
+        board: &BoardState,
+        stamp: Option<String>,
+        login: Option<String>,
+        secret: &[u8; 32],
+    ) -> io::Result<Self> {
         let off = Arc::new(AtomicBool::new(false));
         let line = |value: &Option<String>| escape(value.as_deref().unwrap_or("unknown"));
         let html = format!(
@@ -45,40 +91,80 @@ impl Page {
             escape(&board.model),
             line(&board.joined)
         );
-        let json = serde_json::to_string(board)?;
-        let stop = off.clone();
-        thread::spawn(move || {
-            while !stop.load(Ordering::Relaxed) {
-                let Ok((stream, _)) = listener.accept() else {
-                    thread::sleep(Duration::from_millis(30));
-                    continue;
-                };
-                // A visitor who goes away half-way is no matter to the board.
-                let _ = answer(stream, &html, &json);
-            }
+        let site = Arc::new(Site {
+            html,
+            status: serde_json::to_string(board)?,
+            stamp,
+            login,
         });
-        Ok(Self { url, off })
+        let plain = {
+            let site = site.clone();
+            listen(&off, move |stream| answer(stream, &site))?
+        };
+        let tls = tls(board.host_name.as_deref().unwrap_or("board"))?;
+        let with_tls = listen(&off, move |stream| {
+            let session = rustls::ServerConnection::new(tls.clone()).map_err(io::Error::other)?;
+            answer(rustls::StreamOwned::new(session, stream), &site)
+        })?;
+        let ssh = Ssh::new(secret)?;
+        let ssh = listen(&off, move |stream| ssh.answer(stream))?;
+        Ok(Self {
+            url: format!("http://127.0.0.1:{plain}/"),
+            ports: [(80, plain), (443, with_tls), (22, ssh)].into(),
+            off,
+        })
     }
 }
 
-fn answer(mut stream: std::net::TcpStream, html: &str, json: &str) -> io::Result<()> {
-    stream.set_nonblocking(false)?;
-    stream.set_read_timeout(Some(Duration::from_secs(2)))?;
-    let mut first = String::new();
-    let mut lines = BufReader::new(stream.try_clone()?);
-    lines.read_line(&mut first)?;
-    let mut header = String::new();
-    while lines.read_line(&mut header)? > 2 {
-        header.clear();
+/// A certificate of its own, as boards make themselves one.
+fn tls(name: &str) -> io::Result<Arc<rustls::ServerConfig>> {
+    let made = rcgen::generate_simple_self_signed(vec![name.into()]).map_err(io::Error::other)?;
+    let key =
+        PrivateKeyDer::try_from(made.signing_key.serialize_der()).map_err(io::Error::other)?;
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let config = rustls::ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .and_then(|config| {
+            config
+                .with_no_client_auth()
+                .with_single_cert(vec![CertificateDer::from(made.cert)], key)
+        });
+    Ok(Arc::new(config.map_err(io::Error::other)?))
+}
+
+fn answer(mut stream: impl Read + Write, site: &Site) -> io::Result<()> {
+    let (mut first, mut login) = (String::new(), None);
+    {
+        let mut lines = BufReader::new(&mut stream);
+        lines.read_line(&mut first)?;
+        let mut header = String::new();
+        while lines.read_line(&mut header)? > 2 {
+            if let Some((name, value)) = header.split_once(':')
+                && name.eq_ignore_ascii_case("authorization")
+            {
+                login = Some(value.trim().to_owned());
+            }
+            header.clear();
+        }
     }
+    let missing = ("404 Not Found", "text/plain", "no such page\n");
     let (status, kind, body) = match first.split(' ').nth(1) {
-        Some("/") => ("200 OK", "text/html; charset=utf-8", html),
-        Some("/status") => ("200 OK", "application/json", json),
-        _ => ("404 Not Found", "text/plain", "no such page\n"),
+        Some("/" | "/levels" | "/book") => ("200 OK", "text/html; charset=utf-8", &*site.html),
+        Some("/status") => ("200 OK", "application/json", &*site.status),
+        Some("/stamp.json") => match &site.stamp {
+            Some(stamp) => ("200 OK", "application/json", &**stamp),
+            None => missing,
+        },
+        Some("/login") => match (login, &site.login) {
+            (Some(given), Some(open)) if given == *open => ("200 OK", "text/plain", "welcome\n"),
+            _ => ("401 Unauthorized", "text/plain", "who is it?\n"),
+        },
+        _ => missing,
     };
     write!(
         stream,
         "HTTP/1.1 {status}\r\nContent-Type: {kind}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
         body.len()
-    )
+    )?;
+    stream.flush()
 }

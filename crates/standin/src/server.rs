@@ -6,8 +6,11 @@ use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::path::Path;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::thread;
+use std::time::{Duration, Instant};
 
-use bench::wire::{Reply, Request, receive, send};
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD as BASE64;
+use bench::wire::{BoardKind, BoardState, Reply, Request, receive, send};
 
 use crate::board;
 use crate::drawer::{Drawer, Refused};
@@ -21,8 +24,65 @@ pub struct Server {
 
 struct State {
     drawer: Mutex<Drawer>,
-    /// Pages of the boards that are on, by card.
-    pages: Mutex<BTreeMap<String, Page>>,
+    /// Boards that are on, by card.
+    on: Mutex<BTreeMap<String, On>>,
+}
+
+/// A board that is on.
+struct On {
+    state: BoardState,
+    kind: BoardKind,
+    since: Instant,
+    page: Option<Page>,
+}
+
+impl On {
+    fn new(mut state: BoardState, kind: BoardKind, card: &str) -> Self {
+        let made = || {
+            let sum = crc32fast::hash(card.as_bytes()).to_be_bytes();
+            format!(
+                "5a:17:{:02x}:{:02x}:{:02x}:{:02x}",
+                sum[0], sum[1], sum[2], sum[3]
+            )
+        };
+        state.mac = Some(kind.mac.clone().unwrap_or_else(made));
+        Self {
+            state,
+            kind,
+            since: Instant::now(),
+            page: None,
+        }
+    }
+
+    /// What its keys are made of: a card that was written anew has others.
+    fn secret(&self, stamp: &Option<String>) -> [u8; 32] {
+        let all = format!("{:?} {:?}", self.state.card, stamp);
+        let digest = ring::digest::digest(&ring::digest::SHA256, all.as_bytes());
+        digest.as_ref().try_into().unwrap_or([0; 32])
+    }
+
+    /// What a bystander sees now.
+    fn seen(&self) -> BoardState {
+        let takes = Duration::from_secs(u64::from(self.kind.seconds));
+        let mut on_for = self.since.elapsed();
+        if self.kind.in_circles {
+            // Up for three seconds, then it starts anew.
+            let circle = (takes + Duration::from_secs(3)).as_millis();
+            on_for = Duration::from_millis((on_for.as_millis() % circle) as u64);
+        }
+        if self.state.joined.is_none() || on_for >= takes {
+            return self.state.clone();
+        }
+        let (lamp, meaning) = board::STARTING;
+        BoardState {
+            lamp: lamp.into(),
+            meaning: meaning.into(),
+            joined: None,
+            page: None,
+            ports: BTreeMap::new(),
+            ..self.state.clone()
+        }
+    }
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -36,7 +96,7 @@ impl Server {
             listener: TcpListener::bind(listen)?,
             state: Arc::new(State {
                 drawer: Mutex::new(Drawer::open(dir, slots)?),
-                pages: Mutex::default(),
+                on: Mutex::default(),
             }),
         })
     }
@@ -76,7 +136,7 @@ impl State {
         let reply = match request {
             Request::Slots => Reply::Slots(drawer.slots()),
             Request::Cards => Reply::Cards(drawer.cards()),
-            Request::Boards => Reply::Boards(drawer.boards.values().cloned().collect()),
+            Request::Boards => Reply::Boards(lock(&self.on).values().map(On::seen).collect()),
             Request::Read {
                 slot,
                 insertion,
@@ -115,20 +175,30 @@ impl State {
                 drawer.set_fault(&card, fault).map(|()| Reply::Done)?
             }
             Request::Air { networks } => drawer.set_air(networks).map(|()| Reply::Done)?,
-            Request::Boot { card, model } => {
+            Request::Boot { card, model, board } => {
                 drawer.take_out(&card)?;
-                let mut state = board::boot(&drawer.path(&card), &card, &model, drawer.air())?;
-                lock(&self.pages).remove(&card);
-                if state.joined.is_some() {
-                    let page = Page::serve(&state)?;
-                    state.page = Some(page.url.clone());
-                    lock(&self.pages).insert(card.clone(), page);
+                let booted = board::boot(&drawer.path(&card), &card, &model, drawer.air())?;
+                let mut on = On::new(booted.state, board, &card);
+                if on.state.joined.is_some() {
+                    let login = booted
+                        .login
+                        .map(|login| format!("Basic {}", BASE64.encode(login)));
+                    let page = Page::serve(
+                        &on.state,
+                        booted.stamp.clone(),
+                        login,
+                        &on.secret(&booted.stamp),
+                    )?;
+                    (on.state.page, on.state.ports) = (Some(page.url.clone()), page.ports.clone());
+                    on.page = Some(page);
                 }
-                drawer.boards.insert(card, state.clone());
+                let state = on.seen();
+                lock(&self.on).insert(card.clone(), on);
+                drawer.in_board(&card, &model);
                 Reply::Boards(vec![state])
             }
             Request::Halt { card } => {
-                lock(&self.pages).remove(&card);
+                lock(&self.on).remove(&card);
                 drawer.boards.remove(&card);
                 Reply::Done
             }

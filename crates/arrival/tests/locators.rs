@@ -1,0 +1,232 @@
+//! Every way of finding boards under one suite; and what a board says when it is looked at.
+
+use std::collections::BTreeMap;
+use std::io::{Read as _, Write as _};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
+use std::path::PathBuf;
+
+use arrival::conformance::{Hands, locates};
+use arrival::locate::{Fixed, Locator, Mdns, Neighbours, Sighting, Sought};
+use arrival::look::{Login, PageError, host_key, port_answers, read_page};
+
+struct Listening(Option<TcpListener>, SocketAddr);
+
+impl Hands for Listening {
+    fn appear(&mut self) -> Sought {
+        self.0 = Some(TcpListener::bind(self.1).unwrap());
+        self.1 = self.0.as_ref().unwrap().local_addr().unwrap();
+        Sought {
+            address: Some(self.1.ip()),
+            port: self.1.port(),
+            ..Sought::default()
+        }
+    }
+
+    fn vanish(&mut self) {
+        self.0 = None;
+    }
+
+    fn nobody(&self) -> Sought {
+        Sought {
+            host_name: Some("somebody".into()),
+            ..Sought::default()
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_fixed_address() {
+    let mut hands = Listening(None, "127.0.0.1:0".parse().unwrap());
+    locates(&Fixed, &mut hands).await;
+}
+
+struct Table(PathBuf);
+
+impl Table {
+    fn write(&self, lines: &str) {
+        let head =
+            "IP address       HW type     Flags       HW address            Mask     Device\n";
+        std::fs::write(&self.0, format!("{head}{lines}")).unwrap();
+    }
+}
+
+impl Hands for Table {
+    fn appear(&mut self) -> Sought {
+        self.write("192.0.2.7  0x1  0x2  5a:17:00:00:00:07  *  eth0\n192.0.2.9  0x1  0x2  5a:17:00:00:00:09  *  eth0\n");
+        Sought {
+            macs: vec!["5a:17:00:00:00:01".into(), "5a:17:00:00:00:07".into()],
+            ..Sought::default()
+        }
+    }
+
+    fn vanish(&mut self) {
+        self.write("192.0.2.7  0x1  0x0  00:00:00:00:00:00  *  eth0\n");
+    }
+
+    fn nobody(&self) -> Sought {
+        Sought {
+            macs: vec!["5a:17:00:00:00:08".into()],
+            ..Sought::default()
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_table_of_neighbours() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut hands = Table(folder.path().join("arp"));
+    hands.write("");
+    let neighbours = Neighbours::in_file(&hands.0);
+    locates(&neighbours, &mut hands).await;
+    let blind = Neighbours::in_file(folder.path().join("none"));
+    let why = blind.find(&[hands.nobody()]).await.unwrap_err();
+    assert!(why.to_string().contains("cannot be read"), "{why}");
+}
+
+/// Another computer on the same network, that says its name by a responder of its own.
+struct Responder {
+    daemon: Option<mdns_sd::ServiceDaemon>,
+    port: u16,
+}
+
+const MDNS_NAME: &str = "quay-mdns";
+
+impl Hands for Responder {
+    fn appear(&mut self) -> Sought {
+        let daemon = mdns_sd::ServiceDaemon::new_with_port(self.port).unwrap();
+        daemon.disable_interface(mdns_sd::IfKind::All).unwrap();
+        daemon
+            .enable_interface(mdns_sd::IfKind::LoopbackV4)
+            .unwrap();
+        let service = mdns_sd::ServiceInfo::new(
+            "_dup-test._tcp.local.",
+            "board",
+            &format!("{MDNS_NAME}.local."),
+            "127.0.0.1",
+            8080,
+            None::<std::collections::HashMap<String, String>>,
+        );
+        daemon.register(service.unwrap()).unwrap();
+        self.daemon = Some(daemon);
+        Sought {
+            host_name: Some(MDNS_NAME.into()),
+            ..Sought::default()
+        }
+    }
+
+    fn vanish(&mut self) {
+        let daemon = self.daemon.take().unwrap();
+        let gone = daemon.unregister("board._dup-test._tcp.local.");
+        let _ = gone.unwrap().recv();
+        let _ = daemon.shutdown().unwrap().recv();
+    }
+
+    fn nobody(&self) -> Sought {
+        Sought {
+            host_name: Some("nobody-here".into()),
+            ..Sought::default()
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_name_by_multicast_dns() {
+    let port = 15_353;
+    let mut hands = Responder { daemon: None, port };
+    locates(&Mdns::on_loopback(port), &mut hands).await;
+}
+
+/// Answers each visitor with these bytes, to its question or before it.
+fn says(at_once: bool, bytes: &'static [u8]) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            let mut stream = stream.unwrap();
+            std::thread::spawn(move || {
+                let mut heard = [0; 4096];
+                if !at_once {
+                    let _ = stream.read(&mut heard);
+                }
+                let _ = stream.write_all(bytes);
+                if at_once {
+                    let _ = stream.read(&mut heard);
+                }
+            });
+        }
+    });
+    at
+}
+
+fn at(address: SocketAddr) -> Sighting {
+    Sighting {
+        address: IpAddr::V4(Ipv4Addr::LOCALHOST),
+        ports: BTreeMap::from([
+            (80, address.port()),
+            (443, address.port()),
+            (22, address.port()),
+        ]),
+        mac: None,
+        host_name: None,
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_board_says_is_bounded_and_said_in_words() {
+    let page = "http://quay-01/status";
+    let good = at(says(
+        false,
+        b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nup",
+    ));
+    let read = read_page(&good, page, None).await.unwrap();
+    assert_eq!((read.status, read.text.as_str()), (200, "up"));
+    // What breaks off is read as far as it came.
+    let cut = at(says(
+        false,
+        b"HTTP/1.1 200 OK\r\nContent-Length: 900\r\n\r\nhalf",
+    ));
+    assert_eq!(read_page(&cut, page, None).await.unwrap().text, "half");
+    let endless: &'static [u8] = {
+        let head = b"HTTP/1.1 200 OK\r\n\r\n".to_vec();
+        Box::leak([head, vec![b'x'; 2 << 20]].concat().into_boxed_slice())
+    };
+    let long = read_page(&at(says(false, endless)), page, None)
+        .await
+        .unwrap();
+    assert!(long.text.len() <= 256 << 10, "{}", long.text.len());
+    let wild = at(says(false, b"\xff\xfe\x00 nonsense\r\n\r\n"));
+    let why = read_page(&wild, page, None).await.unwrap_err();
+    assert!(matches!(why, PageError::Nonsense { .. }), "{why:?}");
+    let why = read_page(&wild, "https://quay-01/", None)
+        .await
+        .unwrap_err();
+    assert!(why.to_string().contains("cannot be understood"), "{why}");
+    let wild = at(says(true, b"\xff\xfe\x00 nonsense\r\n\r\n"));
+    let why = host_key(wild.at(22)).await.unwrap_err();
+    assert!(why.contains("no SSH server"), "{why}");
+    let closed = {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        listener.local_addr().unwrap()
+    };
+    assert!(!port_answers(closed).await);
+    let why = read_page(&at(closed), page, None).await.unwrap_err();
+    assert_eq!(why, PageError::NoAnswer(closed));
+    let why = read_page(&good, "ftp://quay-01/", None).await.unwrap_err();
+    assert!(matches!(why, PageError::Address(_)));
+    // A server that shows a key and does not prove that it holds it.
+    let thief = host_key(at(says(true, b"SSH-2.0-x\r\n\0\0\0\x0c\x04\x14nonsense")).at(22)).await;
+    assert!(thief.is_err(), "{thief:?}");
+    let silent = TcpListener::bind("127.0.0.1:0").unwrap();
+    let why = read_page(&at(silent.local_addr().unwrap()), page, None)
+        .await
+        .unwrap_err();
+    assert!(matches!(why, PageError::Slow(_)), "{why:?}");
+    let login = Login {
+        user: "keeper".into(),
+        password: "keeper".into(),
+    };
+    assert_eq!(
+        read_page(&good, page, Some(&login)).await.unwrap().status,
+        200
+    );
+}

@@ -1,0 +1,177 @@
+//! What is looked at on a running board: pages and ports that a release sheet names, and what must be there.
+
+use serde::{Deserialize, Serialize};
+
+use crate::Field;
+
+/// Something that is looked at on a board that has come up.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Check {
+    /// What it is, for people.
+    pub title: String,
+    /// The page that is read: http or https, with fields in braces, such as `http://{host_name}/status`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub page: Option<String>,
+    /// The port that must answer, where it is no page.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub port: Option<u16>,
+    /// Where in a page of JSON the value lies (RFC 6901); else the whole page is the value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// A text that must be in the value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub text: Option<String>,
+    /// The field whose setting the value must be.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub field: Option<String>,
+    /// Whether the value is the version that runs.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub version: bool,
+}
+
+impl Check {
+    /// What a sheet must say of a check.
+    pub(crate) fn check(&self, fields: &[Field]) -> Result<(), String> {
+        if self.title.trim().is_empty() {
+            return Err("say in its title what it looks at".into());
+        }
+        let Some(page) = &self.page else {
+            let of_pages = self.at.is_some() || self.text.is_some() || self.field.is_some();
+            return match self.port {
+                None => Err("name a page or a port".into()),
+                Some(_) if of_pages || self.version => {
+                    Err("at, text, field and version are for pages, not for ports".into())
+                }
+                Some(_) => Ok(()),
+            };
+        };
+        if self.port.is_some() {
+            return Err(
+                "name a page or a port, not both; a page's port stands in its address".into(),
+            );
+        }
+        check_address(page, fields)?;
+        if self
+            .at
+            .as_ref()
+            .is_some_and(|at| !at.is_empty() && !at.starts_with('/'))
+        {
+            return Err("at is a JSON pointer, such as /status/version".into());
+        }
+        let Some(name) = &self.field else {
+            return Ok(());
+        };
+        match fields.iter().find(|field| field.name == *name) {
+            None => Err(format!("{name:?} is not a field of this sheet")),
+            Some(field) if field.kind.is_secret() => {
+                Err(format!("{name:?} is a secret, which no page should show"))
+            }
+            Some(_) => Ok(()),
+        }
+    }
+}
+
+/// Parts of an address: text, and names of fields that stood in braces.
+fn parts(address: &str) -> Result<Vec<(&str, Option<&str>)>, String> {
+    let mut found = Vec::new();
+    let mut rest = address;
+    while let Some((before, behind)) = rest.split_once('{') {
+        let (name, after) = behind
+            .split_once('}')
+            .ok_or("a brace in the address is not closed")?;
+        found.push((before, Some(name)));
+        rest = after;
+    }
+    found.push((rest, None));
+    Ok(found)
+}
+
+/// Whether an address of a page can be filled with these fields.
+pub(crate) fn check_address(address: &str, fields: &[Field]) -> Result<(), String> {
+    if !address.starts_with("http://") && !address.starts_with("https://") {
+        return Err(format!("{address:?} is no address of a page"));
+    }
+    for (_, name) in parts(address)? {
+        let Some(name) = name else { continue };
+        match fields.iter().find(|field| field.name == name) {
+            None => {
+                return Err(format!(
+                    "{name:?} in its address is not a field of this sheet"
+                ));
+            }
+            Some(field) if field.kind.is_secret() => {
+                return Err(format!("{name:?} is a secret, which stands in no address"));
+            }
+            Some(_) => {}
+        }
+    }
+    Ok(())
+}
+
+/// The address with the values of its fields; nothing where one of them has none.
+pub fn fill_address(address: &str, value: impl Fn(&str) -> Option<String>) -> Option<String> {
+    let mut filled = String::new();
+    for (text, name) in parts(address).ok()? {
+        filled += text;
+        if let Some(name) = name {
+            filled += &value(name).filter(|value| !value.is_empty())?;
+        }
+    }
+    Some(filled)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Sheet;
+
+    fn sheet(check: &str) -> Result<Sheet, String> {
+        let text = format!(
+            "appliance = \"a\"\nversion = \"1\"\nboards = [\"b\"]\n\
+             [[fields]]\nname = \"host_name\"\nkind = \"host-name\"\nlabel = \"Host name\"\n\
+             [[fields]]\nname = \"pass\"\nkind = \"passphrase\"\nlabel = \"Passphrase\"\n\
+             [[checks]]\ntitle = \"it\"\n{check}\n"
+        );
+        Sheet::parse(&text).map_err(|e| e.to_string())
+    }
+
+    #[test]
+    fn checks_say_what_can_be_looked_at() {
+        for good in [
+            "port = 22",
+            "page = \"http://{host_name}/status\"\nat = \"/version\"\nversion = true",
+            "page = \"https://192.0.2.1/\"\ntext = \"up\"",
+            "page = \"http://{host_name}/\"\nat = \"/name\"\nfield = \"host_name\"",
+        ] {
+            assert_eq!(sheet(good).unwrap().checks.len(), 1, "{good}");
+        }
+        for (bad, why) in [
+            ("", "a page or a port"),
+            ("port = 22\ntext = \"up\"", "not for ports"),
+            ("page = \"http://x/\"\nport = 1", "not both"),
+            ("page = \"ftp://x/\"", "no address of a page"),
+            ("page = \"http://{name}/\"", "not a field"),
+            ("page = \"http://{pass}/\"", "secret"),
+            ("page = \"http://{host_name/\"", "not closed"),
+            ("page = \"http://x/\"\nfield = \"pass\"", "secret"),
+            ("page = \"http://x/\"\nfield = \"else\"", "not a field"),
+            ("page = \"http://x/\"\nat = \"version\"", "pointer"),
+        ] {
+            let refused = sheet(bad).unwrap_err();
+            assert!(refused.contains(why), "{bad}: {refused}");
+        }
+    }
+
+    #[test]
+    fn addresses_are_filled_or_not_at_all() {
+        let value = |name: &str| (name == "host_name").then(|| "quay-01".to_owned());
+        let fill = |address| fill_address(address, value);
+        assert_eq!(
+            fill("http://{host_name}/a").as_deref(),
+            Some("http://quay-01/a")
+        );
+        assert_eq!(fill("http://{other}/"), None);
+        assert_eq!(fill("http://fixed/").as_deref(), Some("http://fixed/"));
+    }
+}
