@@ -6,6 +6,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 
 import { Activity } from "./pages/Activity";
+import { Arrival, Arrivals } from "./pages/Arrivals";
 import { Backups } from "./pages/Backups";
 import { Bench } from "./pages/Bench";
 import { Card, Cards } from "./pages/Cards";
@@ -49,6 +50,8 @@ const router = createRouter({
         route("/jobs/$id", Job),
         route("/rounds", Rounds),
         route("/rounds/$id", Round),
+        route("/arrivals", Arrivals),
+        route("/arrivals/$id", Arrival),
         route("/large", Large),
     ]),
 });

@@ -2,6 +2,13 @@
 import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
+export type Arrival = Schemas["Arrival"];
+export type ArrivalDetail = Schemas["ArrivalDetail"];
+export type Attention = Schemas["Attention"];
+export type SeenBoard = Schemas["SeenBoard"];
+export type Lamp = Schemas["Lamp"];
+export type Step = Schemas["Step"];
+export type Watched = Schemas["Watched"];
 export type Backup = Schemas["Backup"];
 export type BenchDisk = Schemas["BenchDisk"];
 export type BenchView = Schemas["Bench"];

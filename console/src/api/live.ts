@@ -51,12 +51,13 @@ function open(queries: QueryClient): EventSource {
 const TOUCHED: Record<string, string[]> = {
     // What a job came to stands with its card, its device and in the catalogue.
     round: ["rounds"],
+    arrival: ["arrivals", "attention", "devices", "outages", "rounds", "cards"],
     job: ["rounds", "jobs", "cards", "devices", "catalogue", "releases", "backups", "comparison"],
     card: ["cards", "devices"],
     bench: ["bench"],
     slot: ["bench"],
     fault: ["cards", "devices"],
-    device: ["devices", "outages", "cards", "presets", "networks", "catalogue", "choices"],
+    device: ["devices", "attention", "sightings", "outages", "cards", "presets", "networks", "catalogue", "choices"],
     preset: ["presets", "networks", "devices"],
     release: ["releases", "catalogue", "devices", "choices", "presets", "networks", "feeds"],
     backup: ["backups", "cards"],

@@ -6,6 +6,7 @@ import type { FormEvent } from "react";
 import { type CardDetail, type RoundSlot, type Slot, get, post, put, requestKey } from "../api/client";
 import { useSlots } from "../api/live";
 import { CardWork } from "../parts/CardWork";
+import { Attention } from "../parts/Attention";
 import { Down } from "../parts/Hands";
 import { JobView } from "../parts/JobView";
 import { Readers } from "../parts/Readers";
@@ -35,6 +36,7 @@ export function Bench() {
             <Failure error={slots.error} />
             {round !== undefined && <RoundBanner detail={round} />}
             <Down />
+            <Attention />
             {slots.data?.length === 0 && (
                 <Empty>
                     There is no slot yet. Plug a card reader in and make it a slot below; or start the stand-in with{" "}

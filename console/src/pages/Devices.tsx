@@ -12,6 +12,7 @@ import {
     put,
     remove,
 } from "../api/client";
+import { Field } from "../parts/Field";
 import { InTheField, Outed } from "../parts/Hands";
 import { FieldForm, type Typed } from "../parts/FieldForm";
 import { filled } from "../parts/form";
@@ -301,6 +302,7 @@ export function Device() {
                         </div>
                     )}
                     <Sheet title="In the field">
+                        <Field device={data.device} />
                         <InTheField device={data.device.name} down={outage !== undefined} />
                     </Sheet>
                     {(data.outdated ?? []).length > 0 && (

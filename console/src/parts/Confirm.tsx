@@ -28,7 +28,7 @@ export function Losses({ lost, notes }: { lost: string[]; notes: string[] }) {
 }
 
 /** Each caution with a box of its own; several of one name are accepted with one. */
-function Accept({ cautions, accepted, change }: { cautions: Caution[]; accepted: string[]; change: (names: string[]) => void }) {
+export function Accept({ cautions, accepted, change }: { cautions: Caution[]; accepted: string[]; change: (names: string[]) => void }) {
     const names = [...new Set(cautions.map((caution) => caution.name))];
     if (names.length === 0) return null;
     return (

@@ -9,6 +9,7 @@ import { listen, useConnected } from "../api/live";
 const PAGES = [
     ["/", "Bench"],
     ["/devices", "Devices"],
+    ["/arrivals", "Arrivals"],
     ["/catalogue", "Catalogue"],
     ["/cards", "Cards"],
     ["/backups", "Backups"],

@@ -72,6 +72,12 @@ const STATES: Record<string, [string, Tone]> = {
     cancelled: ["–", "ochre"],
     interrupted: ["◧", "ochre"],
     failed: ["✕", "oxide"],
+    expected: ["…", "faded"],
+    found: ["◌", "blueprint"],
+    answers: ["▸", "blueprint"],
+    ready: ["!", "ochre"],
+    accepted: ["✓", "moss"],
+    refused: ["✕", "oxide"],
 };
 
 export function State({ name }: { name: string }) {

@@ -1,5 +1,6 @@
 //! What the service and its clients say to each other over HTTP, and the typed client.
 
+mod arrivals;
 mod bench;
 mod beside;
 mod cards;
@@ -10,6 +11,7 @@ mod plans;
 mod rounds;
 mod types;
 
+pub use arrivals::*;
 pub use bench::*;
 pub use beside::{read_sheet, sheet_beside};
 pub use cards::*;

@@ -78,6 +78,9 @@ pub struct BoardModel {
     /// Where its card sits.
     #[serde(default)]
     pub card_sits: String,
+    /// What each of its lamp patterns means.
+    #[serde(default)]
+    pub lamp_table: Vec<crate::Lamp>,
 }
 
 /// A place with its own network.

@@ -4,10 +4,15 @@ use std::collections::BTreeMap;
 use std::io::{Read as _, Write as _};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 use std::path::PathBuf;
+use std::process::Command;
+use std::sync::{Arc, Mutex};
 
 use arrival::conformance::{Hands, locates};
-use arrival::locate::{Fixed, Locator, Mdns, Neighbours, Sighting, Sought};
+use arrival::locate::{Fixed, Locator, Mdns, Neighbours, Sighting, Sought, StandIn};
 use arrival::look::{Login, PageError, host_key, port_answers, read_page};
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD as BASE64;
+use bench::wire::{BoardState, Reply, Request, receive, send};
 
 struct Listening(Option<TcpListener>, SocketAddr);
 
@@ -136,6 +141,217 @@ async fn a_name_by_multicast_dns() {
     locates(&Mdns::on_loopback(port), &mut hands).await;
 }
 
+/// A stand-in with a drawer of its own, that knows only which boards are on.
+struct StandInBoards {
+    boards: Arc<Mutex<Vec<BoardState>>>,
+    at: SocketAddr,
+}
+
+impl StandInBoards {
+    fn start() -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let (at, boards) = (
+            listener.local_addr().unwrap(),
+            Arc::<Mutex<Vec<BoardState>>>::default(),
+        );
+        let told = boards.clone();
+        std::thread::spawn(move || {
+            for stream in listener.incoming() {
+                let (mut stream, told) = (stream.unwrap(), told.clone());
+                std::thread::spawn(move || {
+                    while let Ok((Request::Boards, _)) = receive(&mut stream) {
+                        let reply = Reply::Boards(told.lock().unwrap().clone());
+                        send(&mut stream, &reply, &[]).unwrap();
+                    }
+                });
+            }
+        });
+        Self { boards, at }
+    }
+}
+
+impl Hands for StandInBoards {
+    fn appear(&mut self) -> Sought {
+        let board = |name: &str, joined: bool| BoardState {
+            model: "curlew".into(),
+            card: "mica".into(),
+            lamp: "steady".into(),
+            meaning: "running".into(),
+            appliance: None,
+            host_name: Some(name.into()),
+            joined: joined.then(|| "Saltmarsh-Quay".into()),
+            not_joined: None,
+            found: Vec::new(),
+            page: None,
+            mac: Some("5a:17:00:00:00:07".into()),
+            ports: [(80, 40_080)].into(),
+        };
+        let boards = vec![board("quay-07", true), board("quay-08", false)];
+        *self.boards.lock().unwrap() = boards;
+        Sought {
+            host_name: Some("quay-07".into()),
+            ..Sought::default()
+        }
+    }
+
+    fn vanish(&mut self) {
+        self.boards.lock().unwrap().clear();
+    }
+
+    fn nobody(&self) -> Sought {
+        // It is on, and has not joined.
+        Sought {
+            host_name: Some("quay-08".into()),
+            ..Sought::default()
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_boards_of_the_stand_in() {
+    let mut hands = StandInBoards::start();
+    let locator = StandIn::at(hands.at);
+    locates(&locator, &mut hands).await;
+    let sought = hands.appear();
+    let seen = locator.find(&[sought]).await.unwrap();
+    assert_eq!(seen[0][0].at(80).port(), 40_080);
+    assert_eq!(seen[0][0].at(22).port(), 22);
+}
+
+/// A program that ends with the test.
+struct Running(std::process::Child);
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0")
+        .unwrap()
+        .local_addr()
+        .unwrap()
+        .port()
+}
+
+async fn is_up(at: SocketAddr) {
+    for _ in 0..200 {
+        if port_answers(at).await {
+            return;
+        }
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    panic!("nothing came up at {at}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_key_of_a_real_ssh_server_is_the_one_that_its_own_tool_prints() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("key");
+    let made = Command::new("dropbearkey")
+        .args(["-t", "ed25519", "-f"])
+        .arg(&file)
+        .output()
+        .expect("dropbearkey is installed");
+    let text = String::from_utf8(made.stdout).unwrap();
+    let key = text
+        .lines()
+        .find_map(|line| line.strip_prefix("ssh-ed25519 "))
+        .unwrap();
+    let key = BASE64.decode(key.split(' ').next().unwrap()).unwrap();
+    let expected = hex::encode(ring::digest::digest(&ring::digest::SHA256, &key));
+    let at: SocketAddr = ([127, 0, 0, 1], free_port()).into();
+    let server = Command::new("/usr/sbin/dropbear")
+        .args(["-F", "-E", "-p", &at.to_string(), "-r"])
+        .arg(&file)
+        .stderr(std::process::Stdio::null())
+        .spawn();
+    let _server = Running(server.expect("dropbear is installed"));
+    is_up(at).await;
+    assert_eq!(host_key(at).await.as_deref(), Ok(expected.as_str()));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_certificate_of_a_real_server_is_the_one_that_its_own_tool_reads() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let openssl = |words: &[&str]| {
+        let done = Command::new("openssl").args(words).output();
+        let done = done.expect("openssl is installed");
+        assert!(
+            done.status.success(),
+            "{words:?}: {}",
+            String::from_utf8_lossy(&done.stderr)
+        );
+        String::from_utf8(done.stdout).unwrap()
+    };
+    let (key, certificate) = (path("key"), path("certificate"));
+    openssl(&[
+        "req",
+        "-x509",
+        "-newkey",
+        "rsa:2048",
+        "-nodes",
+        "-subj",
+        "/CN=quay-01",
+        "-days",
+        "40",
+        "-keyout",
+        &key,
+        "-out",
+        &certificate,
+    ]);
+    let print = openssl(&[
+        "x509",
+        "-in",
+        &certificate,
+        "-noout",
+        "-fingerprint",
+        "-sha256",
+        "-enddate",
+        "-dateopt",
+        "iso_8601",
+    ]);
+    let at: SocketAddr = ([127, 0, 0, 1], free_port()).into();
+    let server = Command::new("openssl")
+        .args([
+            "s_server",
+            "-quiet",
+            "-www",
+            "-key",
+            &key,
+            "-cert",
+            &certificate,
+            "-accept",
+            &at.to_string(),
+        ])
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn();
+    let _server = Running(server.unwrap());
+    is_up(at).await;
+    let mut board = self::at(at);
+    board.ports.insert(443, at.port());
+    let page = read_page(&board, "https://quay-01/", None).await.unwrap();
+    assert_eq!(page.status, 200);
+    let seen = page.certificate.unwrap();
+    let line = |start: &str| {
+        print
+            .lines()
+            .find_map(|line| line.strip_prefix(start))
+            .unwrap()
+            .to_owned()
+    };
+    let fingerprint = line("sha256 Fingerprint=").replace(':', "").to_lowercase();
+    assert_eq!(seen.fingerprint, fingerprint);
+    let until = seen.until.unwrap();
+    let shown = format!("{} {}Z", until.date(), until.time());
+    let expected = line("notAfter=");
+    assert_eq!(shown.replace(".0Z", "Z"), expected);
+}
+
 /// Answers each visitor with these bytes, to its question or before it.
 fn says(at_once: bool, bytes: &'static [u8]) -> SocketAddr {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
@@ -203,7 +419,7 @@ async fn what_a_board_says_is_bounded_and_said_in_words() {
     assert!(why.to_string().contains("cannot be understood"), "{why}");
     let wild = at(says(true, b"\xff\xfe\x00 nonsense\r\n\r\n"));
     let why = host_key(wild.at(22)).await.unwrap_err();
-    assert!(why.contains("no SSH server"), "{why}");
+    assert!(why.contains("SSH server"), "{why}");
     let closed = {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         listener.local_addr().unwrap()

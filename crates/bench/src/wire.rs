@@ -241,6 +241,9 @@ pub struct BoardKind {
     /// It starts anew each time it has come up.
     #[serde(default)]
     pub in_circles: bool,
+    /// Another one has other keys with the same card.
+    #[serde(default)]
+    pub key: u32,
 }
 
 /// A board that is on.

@@ -42,6 +42,7 @@ fn stamp() -> Stamp {
         imprint: 40,
         base: StampBase::Backup("quay-01.2026-11-24".into()),
         device: Some("quay-01".into()),
+        hello: None,
         made: OffsetDateTime::UNIX_EPOCH,
     }
 }

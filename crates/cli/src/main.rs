@@ -78,6 +78,9 @@ enum Command {
     /// Rounds: many cards, made in turn as blank ones go in.
     #[command(subcommand)]
     Round(commands::round::Round),
+    /// Arrivals: from the card in its board to the board that does its job.
+    #[command(subcommand)]
+    Arrival(commands::arrival::Arrival),
     /// Backups.
     #[command(subcommand)]
     Backup(commands::backup::Backup),
@@ -90,7 +93,7 @@ enum Command {
     /// Sites.
     #[command(subcommand)]
     Site(commands::place::Site),
-    /// Whether the service is ready.
+    /// Whether the service is ready, and what needs a hand.
     Status,
     /// Print what lets a shell complete commands and options.
     Completions {
@@ -204,6 +207,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Slot(slot) => slot.run(&context).await,
         Command::Card(card) => card.run(&context).await,
         Command::Round(round) => round.run(&context).await,
+        Command::Arrival(arrival) => arrival.run(&context).await,
         Command::Backup(backup) => backup.run(&context).await,
         Command::Job(job) => job.run(&context).await,
         Command::Board(board) => board.run(&context).await,
@@ -221,6 +225,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         }
         Command::Status => {
             let health = context.client.health().await?;
+            let attention = context.client.attention().await?;
             context.show(&health, |health| {
                 println!("service  {} (version {})", health.status, health.version);
                 println!(
@@ -236,6 +241,9 @@ async fn run(args: Args) -> anyhow::Result<()> {
                     "key      {} (keep a copy of this file elsewhere)",
                     health.key_file
                 );
+                for one in &attention {
+                    println!("look at  {} (since {})", one.words, text::moment(one.since));
+                }
             })
         }
     }

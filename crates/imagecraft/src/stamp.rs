@@ -29,6 +29,9 @@ pub struct Stamp {
     /// When the imprint was made.
     #[serde(with = "time::serde::rfc3339")]
     pub made: OffsetDateTime,
+    /// A word with which a board may say once that it came up with this card.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hello: Option<String>,
 }
 
 /// What a card was made from.

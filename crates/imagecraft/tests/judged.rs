@@ -65,6 +65,7 @@ fn stamp() -> Stamp {
         imprint: 12,
         base: StampBase::Release("quaylink 2.4".into()),
         device: Some("quay-03".into()),
+        hello: None,
         made: time::OffsetDateTime::UNIX_EPOCH,
     }
 }

@@ -4,6 +4,7 @@
 //! Each part is a small struct that holds what it needs; the service puts them together once. A part
 //! imports only parts that stand above it in this list.
 
+pub mod arrivals;
 pub mod at_hand;
 pub mod catalogue;
 pub mod feeds;

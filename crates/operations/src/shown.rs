@@ -2,7 +2,7 @@
 
 use api::{PlannedFile, Setting};
 use imagecraft::compare::{Differences, FileChangeKind};
-use records::{backups, cards, checks, events, imprints, jobs, outages, releases};
+use records::{arrivals, backups, cards, checks, events, imprints, jobs, outages, releases};
 use serde_json::Value;
 use settings::{Effective, Field, FieldKind, MASK, Sheet, parse_networks};
 use vault::Keys;
@@ -282,6 +282,20 @@ pub fn outage(row: outages::Outage) -> api::Outage {
         ended_at: row.ended_at,
         ended_by: row.ended_by,
         ended_how: row.ended_how,
+    }
+}
+
+/// What was seen of a device in service.
+pub fn watched(row: arrivals::Watched) -> api::Watched {
+    api::Watched {
+        device: row.device,
+        address: row.address,
+        version: row.version,
+        host_key: row.host_key,
+        certificate: row.certificate,
+        certificate_until: row.certificate_until,
+        seen_at: row.seen_at,
+        silent_since: row.silent_since,
     }
 }
 

@@ -23,6 +23,8 @@ pub struct BoardModel {
     pub boot_minutes: Option<f64>,
     /// Where its card sits.
     pub card_sits: String,
+    /// What each of its lamp patterns means: a list of pattern, means and cause.
+    pub lamp_table: serde_json::Value,
 }
 
 /// A place with its own network.
@@ -39,10 +41,10 @@ impl Records {
     pub async fn put_board(&self, board: &BoardModel) -> Result<(), RecordError> {
         sqlx::query!(
             "insert into board_models
-                (name, title, architecture, memory_mb, ports, power, lamps, boot_minutes, card_sits)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9)
+                (name, title, architecture, memory_mb, ports, power, lamps, boot_minutes, card_sits, lamp_table)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)
              on conflict (name) do update set title = $2, architecture = $3, memory_mb = $4, ports = $5,
-                power = $6, lamps = $7, boot_minutes = $8, card_sits = $9",
+                power = $6, lamps = $7, boot_minutes = $8, card_sits = $9, lamp_table = $10",
             board.name,
             board.title,
             board.architecture,
@@ -51,7 +53,8 @@ impl Records {
             board.power,
             board.lamps,
             board.boot_minutes,
-            board.card_sits
+            board.card_sits,
+            board.lamp_table
         )
         .execute(&self.pool)
         .await?;

@@ -1,5 +1,6 @@
 //! The records in PostgreSQL: one module a noun. Nothing here knows what a disk is.
 
+pub mod arrivals;
 pub mod backups;
 pub mod boards;
 pub mod cards;

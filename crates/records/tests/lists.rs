@@ -46,6 +46,7 @@ async fn start(dir: &std::path::Path) -> (OwnServer, Records) {
             lamps: String::new(),
             boot_minutes: None,
             card_sits: String::new(),
+            lamp_table: serde_json::json!([]),
         };
         records.put_board(&board).await.unwrap();
     }

@@ -103,6 +103,7 @@ async fn records_keep_their_word() {
         lamps: String::new(),
         boot_minutes: Some(1.5),
         card_sits: String::new(),
+        lamp_table: serde_json::json!([]),
     };
     records.put_board(&board).await.unwrap();
     for site in ["quay", "workshop"] {

@@ -6,7 +6,9 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
+use arrival::locate::{Fixed, Locator, Mdns, Neighbours, StandIn};
 use bench::Bench;
+use operations::arrivals::{Arrivals, Watching};
 use operations::catalogue::Catalogue;
 use operations::feeds::Feeds;
 use operations::in_force::InForce;
@@ -40,6 +42,7 @@ pub struct App {
     pub jobs: Arc<Jobs>,
     pub plans: Arc<Plans>,
     pub rounds: Arc<Rounds>,
+    pub arrivals: Arc<Arrivals>,
     pub catalogue: Catalogue,
     pub in_force: InForce,
     pub feeds: Feeds,
@@ -64,6 +67,18 @@ pub struct App {
     watches: Mutex<Vec<JoinHandle<()>>>,
     /// Held as long as the service lives: one service a data folder.
     _lock: File,
+}
+
+/// The ways in which boards are found.
+fn locators(config: &Config) -> Vec<Box<dyn Locator>> {
+    let mut all: Vec<Box<dyn Locator>> = vec![Box::new(Fixed), Box::new(Neighbours::default())];
+    if config.mdns {
+        all.push(Box::new(Mdns::default()));
+    }
+    if let Some(address) = config.standin {
+        all.push(Box::new(StandIn::at(address)));
+    }
+    all
 }
 
 impl App {
@@ -126,15 +141,27 @@ impl App {
             catalogue.clone(),
             in_force.clone(),
         ));
-        let rounds = Rounds::new(
+        let rounds = Arc::new(Rounds::new(
             records.clone(),
             events.clone(),
             slots.clone(),
             plans.clone(),
+        ));
+        let arrivals = Arrivals::new(
+            records.clone(),
+            events.clone(),
+            in_force.clone(),
+            rounds.clone(),
+            store.keys.clone(),
+            Watching {
+                locators: locators(&config),
+                every: config.watch_every,
+            },
         );
         let app = Arc::new(Self {
             plans,
-            rounds: Arc::new(rounds),
+            rounds,
+            arrivals: Arc::new(arrivals),
             feeds: Feeds::new(
                 records.clone(),
                 events.clone(),

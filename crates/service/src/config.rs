@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
 use clap::Parser;
@@ -12,6 +13,8 @@ use serde::Deserialize;
 const LISTEN: &str = "127.0.0.1:7640";
 /// Jobs that work at once, unless the configuration says otherwise.
 const MOST_JOBS: usize = 12;
+/// Minutes after which a device in service is looked at again, likewise.
+const WATCH_MINUTES: f64 = 240.0;
 
 /// The Duplicarium service.
 #[derive(Parser)]
@@ -50,6 +53,12 @@ pub struct Args {
     /// Fetch from addresses in the service's own machine and network too.
     #[arg(long, env = "DUPLICARIUM_PRIVATE_ADDRESSES", num_args = 0..=1, default_missing_value = "true")]
     private_addresses: Option<bool>,
+    /// Look for boards that are waited for by mDNS too (true).
+    #[arg(long, env = "DUPLICARIUM_MDNS", num_args = 0..=1, default_missing_value = "true")]
+    mdns: Option<bool>,
+    /// Minutes after which a device in service is looked at again (240).
+    #[arg(long, env = "DUPLICARIUM_WATCH_MINUTES")]
+    watch_minutes: Option<f64>,
     /// Print the OpenAPI document and end.
     #[arg(long)]
     pub openapi: bool,
@@ -68,6 +77,8 @@ struct File {
     most_card_gb: Option<f64>,
     most_jobs: Option<usize>,
     private_addresses: Option<bool>,
+    mdns: Option<bool>,
+    watch_minutes: Option<f64>,
 }
 
 /// The settled configuration.
@@ -84,6 +95,10 @@ pub struct Config {
     /// Jobs that work at once at most.
     pub most_jobs: usize,
     pub private_addresses: bool,
+    /// Whether boards are looked for by mDNS.
+    pub mdns: bool,
+    /// How often a device in service is looked at.
+    pub watch_every: Duration,
 }
 
 impl Config {
@@ -116,6 +131,13 @@ impl Config {
         if most_card_gb.is_some_and(|gb| !(0.001..=1e6).contains(&gb)) {
             bail!("most_card_gb must be a size in gigabytes");
         }
+        let watch_minutes = args
+            .watch_minutes
+            .or(file.watch_minutes)
+            .unwrap_or(WATCH_MINUTES);
+        if !(0.01..=1e5).contains(&watch_minutes) {
+            bail!("watch_minutes must be between a hundredth of a minute and 100000");
+        }
         let limits = Limits {
             raw: most_raw_gb.map_or(Limits::default().raw, |gb| (gb * 1e9) as u64),
             ..Limits::default()
@@ -123,6 +145,8 @@ impl Config {
         Ok(Self {
             listen,
             limits,
+            mdns: args.mdns.or(file.mdns).unwrap_or(true),
+            watch_every: Duration::from_secs_f64(watch_minutes * 60.0),
             most_jobs: args.most_jobs.or(file.most_jobs).unwrap_or(MOST_JOBS),
             largest_card: most_card_gb.map_or(LARGEST_CARD, |gb| (gb * 1e9) as u64),
             import_dir: args.import_dir.or(file.import_dir),

@@ -23,6 +23,7 @@ const PROGRESS: Duration = Duration::from_millis(300);
 pub fn begin(app: &Arc<App>) {
     app.watch(app.slots.clone().watch());
     app.watch(app.rounds.clone().watch());
+    app.watch(app.arrivals.clone().watch());
     app.watch(tell_progress(app.jobs.clone()));
     app.watch(keep_house(app.clone()));
 }

@@ -138,6 +138,9 @@ enum Command {
         /// It starts anew each time it has come up.
         #[arg(long)]
         in_circles: bool,
+        /// Another number has other keys with the same card.
+        #[arg(long, default_value_t = 0)]
+        key: u32,
     },
     /// List the boards that are on.
     Boards,
@@ -273,11 +276,13 @@ fn run(args: Args) -> Result<()> {
             mac,
             seconds,
             in_circles,
+            key,
         } => {
             let board = BoardKind {
                 mac,
                 seconds,
                 in_circles,
+                key,
             };
             Request::Boot { card, model, board }
         }

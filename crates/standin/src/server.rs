@@ -56,7 +56,7 @@ impl On {
 
     /// What its keys are made of: a card that was written anew has others.
     fn secret(&self, stamp: &Option<String>) -> [u8; 32] {
-        let all = format!("{:?} {:?}", self.state.card, stamp);
+        let all = format!("{:?} {:?} {}", self.state.card, stamp, self.kind.key);
         let digest = ring::digest::digest(&ring::digest::SHA256, all.as_bytes());
         digest.as_ref().try_into().unwrap_or([0; 32])
     }

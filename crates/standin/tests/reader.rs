@@ -133,6 +133,7 @@ fn a_blank_card_starts_no_board() {
     let request = Request::Boot {
         card: "card-1".into(),
         model: "plover".into(),
+        board: bench::wire::BoardKind::default(),
     };
     let Reply::Boards(boards) = reader.line.ask(&request, &[]).unwrap().0 else {
         panic!("a board was asked for");

@@ -266,6 +266,8 @@ impl Testbed {
         command
             .args(["--listen", &format!("127.0.0.1:{}", self.port)])
             .args(["--standin", &format!("127.0.0.1:{}", self.standin_port)])
+            // Services of several tests would hear each other's boards.
+            .args(["--mdns", "false"])
             .arg("--data-dir")
             .arg(self.data_dir())
             .arg("--console-dir")

@@ -2,6 +2,7 @@
 
 mod catalogue;
 mod devices;
+mod field;
 mod work;
 
 use reqwest::{Method, RequestBuilder, Response};

@@ -1,5 +1,6 @@
 //! One module a noun.
 
+pub mod arrival;
 pub mod backup;
 pub mod bench;
 pub mod card;

@@ -1,6 +1,7 @@
 //! Board models and sites.
 
-use api::{BoardModel, Site as NewSite, SiteChange};
+use anyhow::bail;
+use api::{BoardModel, Lamp, Site as NewSite, SiteChange};
 use clap::Subcommand;
 
 use crate::{Context, text};
@@ -26,9 +27,14 @@ pub enum Board {
         /// What feeds it.
         #[arg(long, default_value = "")]
         power: String,
-        /// What its lamps mean.
+        /// What its lamps mean, in words.
         #[arg(long, default_value = "")]
         lamps: String,
+        /// A lamp pattern: what it looks like, what it comes from and what it means, such as
+        /// `short,short,long=card=the software on the card is damaged`. It comes from `none` (all is well), `power`,
+        /// `card`, `image` or `network`.
+        #[arg(long, value_name = "PATTERN=CAUSE=MEANS")]
+        lamp: Vec<String>,
         /// Minutes until it answers.
         #[arg(long)]
         boot_minutes: Option<f64>,
@@ -61,6 +67,18 @@ pub enum Site {
     List,
 }
 
+fn lamp_of(text: &str) -> anyhow::Result<Lamp> {
+    let mut parts = text.splitn(3, '=').map(str::trim);
+    match (parts.next(), parts.next(), parts.next()) {
+        (Some(pattern), Some(cause), Some(means)) => Ok(Lamp {
+            pattern: pattern.into(),
+            cause: cause.into(),
+            means: means.into(),
+        }),
+        _ => bail!("a lamp is PATTERN=CAUSE=MEANS, such as steady=none=running, not {text:?}"),
+    }
+}
+
 impl Board {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
         if let Self::Add {
@@ -71,6 +89,7 @@ impl Board {
             ports,
             power,
             lamps,
+            lamp,
             boot_minutes,
             card_sits,
         } = self
@@ -85,6 +104,10 @@ impl Board {
                 lamps,
                 boot_minutes,
                 card_sits,
+                lamp_table: lamp
+                    .iter()
+                    .map(|text| lamp_of(text))
+                    .collect::<Result<_, _>>()?,
             };
             context.client.put_board(&board).await?;
         }

@@ -451,6 +451,7 @@ mod tests {
             lamps: String::new(),
             boot_minutes: None,
             card_sits: String::new(),
+            lamp_table: serde_json::Value::Null,
         }
     }
 

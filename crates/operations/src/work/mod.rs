@@ -14,4 +14,4 @@ pub use compare::compare_releases;
 pub use drift::{DriftOrder, compare_card};
 pub use import::{Expected, ImportOrder, Named, Place, Rules, TakenFile, declared_card, import};
 pub use on_card::{CardOrder, CardWork, Clearing, work_on_card};
-pub use write::{WriteOrder, write_card};
+pub use write::{WriteOrder, word_of, write_card};

@@ -11,7 +11,7 @@ use records::imprints::{Base, NewImprint, Spoilt};
 use records::jobs::{At, Outcome};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
-use vault::{Manifest, ManifestDisk, Name};
+use vault::{Keys, Manifest, ManifestDisk, Name};
 
 use crate::jobs::Work;
 use crate::refusal::Refusal;
@@ -73,7 +73,7 @@ impl WriteOrder {
     }
 
     /// What is done to the base.
-    pub fn recipe(&self, imprint: i64) -> Recipe {
+    pub fn recipe(&self, imprint: i64, keys: &Keys) -> Recipe {
         let base = match self.base {
             Base::Release(_) => StampBase::Release(self.base_name.clone()),
             Base::Backup(_) => StampBase::Backup(self.base_name.clone()),
@@ -93,9 +93,15 @@ impl WriteOrder {
                 made: OffsetDateTime::now_utc()
                     .replace_nanosecond(0)
                     .unwrap_or_else(|_| OffsetDateTime::now_utc()),
+                hello: Some(word_of(keys, imprint)),
             }),
         }
     }
+}
+
+/// The word with which a board says hello: who has it has seen the card of this imprint.
+pub fn word_of(keys: &Keys, imprint: i64) -> String {
+    keys.fingerprint(&format!("hello of imprint {imprint}"))
 }
 
 /// A write that did not come to a good end, and what is on the card then.
@@ -187,7 +193,12 @@ fn compose_and_write(
 
     let base = Arc::new(Manifest::load(&store.vault, order.manifest)?);
     let disk = ManifestDisk::new(store.vault.clone(), base.clone());
-    let composed = compose(disk, &base.map(), order.bound.size, &order.recipe(imprint))?;
+    let composed = compose(
+        disk,
+        &base.map(),
+        order.bound.size,
+        &order.recipe(imprint, &store.keys),
+    )?;
     let touched = composed.touched.iter().copied();
     let (content, _, _) = base.changed(&store.vault, &composed.disk, &composed.map, touched)?;
     if work.progress.is_cancelled() {

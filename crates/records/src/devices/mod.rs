@@ -175,6 +175,14 @@ impl Records {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
+    /// The devices of these names; a name that none has is left out.
+    pub async fn devices_named(&self, names: &[String]) -> Result<Vec<Device>, RecordError> {
+        let mut query =
+            sqlx::QueryBuilder::new(format!("select {COLUMNS} from {FROM} where d.name = any("));
+        query.push_bind(names).push(") order by d.name");
+        Ok(query.build_query_as().fetch_all(&self.pool).await?)
+    }
+
     /// Some devices by their numbers, in no order; numbers that are none are left out.
     pub async fn devices_of(&self, ids: &[i64]) -> Result<Vec<Device>, RecordError> {
         let query = format!("select {COLUMNS} from {FROM} where d.id = any($1)");

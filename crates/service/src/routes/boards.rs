@@ -26,6 +26,7 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::BoardModel>>, ApiError> {
     let rows = app.records.boards().await?.into_iter();
     let boards = rows.map(|row| api::BoardModel {
+        lamp_table: operations::arrivals::lamps_of(&row),
         name: row.name,
         title: row.title,
         architecture: row.architecture,
@@ -49,6 +50,7 @@ async fn put(
     Given(board): Given<api::BoardModel>,
 ) -> Result<Json<api::BoardModel>, ApiError> {
     check_name("board model", &name)?;
+    check_lamps(&board.lamp_table)?;
     let row = boards::BoardModel {
         name: name.clone(),
         title: board.title.clone(),
@@ -59,6 +61,7 @@ async fn put(
         lamps: board.lamps.clone(),
         boot_minutes: board.boot_minutes,
         card_sits: board.card_sits.clone(),
+        lamp_table: serde_json::json!(board.lamp_table),
     };
     app.records.put_board(&row).await?;
     app.events
@@ -70,6 +73,39 @@ async fn put(
         )
         .await?;
     Ok(Json(api::BoardModel { name, ..board }))
+}
+
+/// Patterns that can be drawn, each once, with a cause that is known.
+fn check_lamps(lamps: &[api::Lamp]) -> Result<(), ApiError> {
+    let refuse = |detail: String| Err(ApiError::invalid("bad-value", detail));
+    if lamps.len() > 40 {
+        return refuse("a board model has at most 40 lamp patterns".into());
+    }
+    for (place, lamp) in lamps.iter().enumerate() {
+        let pattern = lamp.pattern.as_str();
+        let row = || {
+            pattern
+                .split(',')
+                .all(|one| matches!(one, "short" | "long"))
+        };
+        if !matches!(pattern, "steady" | "dark") && (pattern.len() > 100 || !row()) {
+            return refuse(format!(
+                "a lamp pattern is steady, dark, or short and long with commas between, not {pattern:?}"
+            ));
+        }
+        if lamps[..place].iter().any(|other| other.pattern == pattern) {
+            return refuse(format!("the lamp pattern {pattern} stands there twice"));
+        }
+        let causes = ["", "none", "power", "card", "image", "network"];
+        if !causes.contains(&lamp.cause.as_str()) || lamp.means.chars().count() > 200 {
+            return refuse(format!(
+                "a lamp pattern comes from none, power, card, image or network, not {:?}, and means something in at \
+                 most 200 characters",
+                lamp.cause
+            ));
+        }
+    }
+    Ok(())
 }
 
 /// Sites.

@@ -1,5 +1,6 @@
 //! The HTTP interface: one module a noun.
 
+mod arrivals;
 mod backups;
 mod bench;
 mod boards;
@@ -63,6 +64,7 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(outages::routes())
         .merge(plans::routes())
         .merge(rounds::routes())
+        .merge(arrivals::routes())
         .merge(backups::routes())
         .merge(cards::routes())
         .merge(jobs::routes())

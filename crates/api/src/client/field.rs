@@ -1,0 +1,75 @@
+//! What becomes of cards in the field: arrivals, sightings, what needs a hand.
+
+use reqwest::Method;
+
+use super::{Answer, Client, part};
+use crate::{
+    ArrivalChange, ArrivalDetail, ArrivalEnd, Arrivals, Attention, Hello, NewArrival, StepChange,
+    Watched,
+};
+
+impl Client {
+    /// The arrivals that go on and a page of those that are over.
+    pub async fn arrivals(&self, before: Option<i64>) -> Answer<Arrivals> {
+        match before {
+            Some(before) => self.get(&format!("arrivals?before={before}")).await,
+            None => self.get("arrivals").await,
+        }
+    }
+
+    /// Says that a card is in its device now.
+    pub async fn expect(&self, new: &NewArrival) -> Answer<ArrivalDetail> {
+        self.give(Method::POST, "arrivals", new).await
+    }
+
+    /// One arrival.
+    pub async fn arrival(&self, id: i64) -> Answer<ArrivalDetail> {
+        self.get(&format!("arrivals/{id}")).await
+    }
+
+    /// The newest arrival of a device.
+    pub async fn arrival_of(&self, device: &str) -> Answer<ArrivalDetail> {
+        self.get(&format!("devices/{}/arrival", part(device))).await
+    }
+
+    /// Says what somebody sees of a board that is waited for.
+    pub async fn tell_arrival(&self, id: i64, change: &ArrivalChange) -> Answer<ArrivalDetail> {
+        self.give(Method::PATCH, &format!("arrivals/{id}"), change)
+            .await
+    }
+
+    /// Says that a step was done, or takes that back.
+    pub async fn tell_step(
+        &self,
+        id: i64,
+        place: i32,
+        change: &StepChange,
+    ) -> Answer<ArrivalDetail> {
+        self.give(Method::PUT, &format!("arrivals/{id}/steps/{place}"), change)
+            .await
+    }
+
+    /// Ends an arrival.
+    pub async fn end_arrival(&self, id: i64, end: &ArrivalEnd) -> Answer<ArrivalDetail> {
+        self.give(Method::POST, &format!("arrivals/{id}/end"), end)
+            .await
+    }
+
+    /// What was seen of a device since it was accepted.
+    pub async fn sighting(&self, device: &str) -> Answer<Watched> {
+        self.get(&format!("devices/{}/sighting", part(device)))
+            .await
+    }
+
+    /// Says hello as a board does.
+    pub async fn hello(&self, hello: &Hello) -> Answer<()> {
+        self.send(self.request(Method::POST, "hello").json(hello))
+            .await?;
+        Ok(())
+    }
+
+    /// What needs a hand because of a device in the field.
+    pub async fn attention(&self) -> Answer<Vec<Attention>> {
+        self.get("attention").await
+    }
+}

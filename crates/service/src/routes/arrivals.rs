@@ -1,0 +1,140 @@
+//! Arrivals: devices that are waited for after their card went in; and what needs a hand.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::StatusCode;
+use serde::Deserialize;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use super::extract::{Given, Operator};
+use crate::app::App;
+use crate::error::ApiError;
+
+const PAGE: i64 = 50;
+
+pub fn routes() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new()
+        .routes(routes!(list, begin))
+        .routes(routes!(show, tell))
+        .routes(routes!(step))
+        .routes(routes!(end))
+        .routes(routes!(newest))
+        .routes(routes!(sighting))
+        .routes(routes!(hello))
+        .routes(routes!(attention))
+}
+
+#[derive(Deserialize)]
+struct Before {
+    before: Option<i64>,
+}
+
+/// Arrivals: those that go on, the oldest first, then those that are over, newest first.
+#[utoipa::path(get, path = "/api/v1/arrivals", params(("before" = Option<i64>, Query)),
+    responses((status = 200, body = api::Arrivals)))]
+async fn list(
+    State(app): State<Arc<App>>,
+    Query(Before { before }): Query<Before>,
+) -> Result<Json<api::Arrivals>, ApiError> {
+    Ok(Json(app.arrivals.list(before, PAGE).await?))
+}
+
+/// Says that a card is in its device now: the device is waited for.
+#[utoipa::path(post, path = "/api/v1/arrivals", request_body = api::NewArrival,
+    responses((status = 201, body = api::ArrivalDetail)))]
+async fn begin(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Given(new): Given<api::NewArrival>,
+) -> Result<(StatusCode, Json<api::ArrivalDetail>), ApiError> {
+    let id = app.arrivals.begin(&operator, &new).await?;
+    Ok((StatusCode::CREATED, Json(app.arrivals.show(id).await?)))
+}
+
+/// One arrival with all that is seen of it.
+#[utoipa::path(get, path = "/api/v1/arrivals/{id}", responses((status = 200, body = api::ArrivalDetail)))]
+async fn show(
+    State(app): State<Arc<App>>,
+    Path(id): Path<i64>,
+) -> Result<Json<api::ArrivalDetail>, ApiError> {
+    Ok(Json(app.arrivals.show(id).await?))
+}
+
+/// Says what somebody sees of a board that is waited for: its lamp, its address.
+#[utoipa::path(patch, path = "/api/v1/arrivals/{id}", request_body = api::ArrivalChange,
+    responses((status = 200, body = api::ArrivalDetail)))]
+async fn tell(
+    State(app): State<Arc<App>>,
+    Path(id): Path<i64>,
+    Given(change): Given<api::ArrivalChange>,
+) -> Result<Json<api::ArrivalDetail>, ApiError> {
+    app.arrivals.tell(id, &change).await?;
+    Ok(Json(app.arrivals.show(id).await?))
+}
+
+/// Says that a step was done, or takes that back.
+#[utoipa::path(put, path = "/api/v1/arrivals/{id}/steps/{place}", request_body = api::StepChange,
+    responses((status = 200, body = api::ArrivalDetail)))]
+async fn step(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path((id, place)): Path<(i64, i32)>,
+    Given(change): Given<api::StepChange>,
+) -> Result<Json<api::ArrivalDetail>, ApiError> {
+    app.arrivals.step(&operator, id, place, &change).await?;
+    Ok(Json(app.arrivals.show(id).await?))
+}
+
+/// Accepts a device, refuses it, or waits for it no more.
+#[utoipa::path(post, path = "/api/v1/arrivals/{id}/end", request_body = api::ArrivalEnd,
+    responses((status = 200, body = api::ArrivalDetail)))]
+async fn end(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(id): Path<i64>,
+    Given(end): Given<api::ArrivalEnd>,
+) -> Result<Json<api::ArrivalDetail>, ApiError> {
+    app.arrivals.end(&operator, id, &end).await?;
+    Ok(Json(app.arrivals.show(id).await?))
+}
+
+/// The newest arrival of a device.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/arrival", responses((status = 200, body = api::ArrivalDetail)))]
+async fn newest(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<api::ArrivalDetail>, ApiError> {
+    let id = app.arrivals.newest(&name).await?;
+    Ok(Json(app.arrivals.show(id).await?))
+}
+
+/// What was seen of a device since it was accepted.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/sighting", responses((status = 200, body = api::Watched)))]
+async fn sighting(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<api::Watched>, ApiError> {
+    app.records.device(&name).await?;
+    let found = app.records.watched(Some(&name), None, 1).await?.pop();
+    let row = found.ok_or_else(|| ApiError::missing(format!("{name} was never accepted")))?;
+    Ok(Json(operations::shown::watched(row)))
+}
+
+/// A board says by itself that it came up. The word of its card's stamp is good once, and tells which board it is.
+#[utoipa::path(post, path = "/api/v1/hello", request_body = api::Hello, responses((status = 204)))]
+async fn hello(
+    State(app): State<Arc<App>>,
+    Given(hello): Given<api::Hello>,
+) -> Result<StatusCode, ApiError> {
+    app.arrivals.hello(&hello).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// What needs a hand because of a device in the field, the oldest first.
+#[utoipa::path(get, path = "/api/v1/attention", responses((status = 200, body = Vec<api::Attention>)))]
+async fn attention(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Attention>>, ApiError> {
+    Ok(Json(app.arrivals.attention().await?))
+}

@@ -1,0 +1,540 @@
+//! From the card in its board to the board that does its job. What happens is played by the stand-in's boards,
+//! which read the cards by themselves; what becomes of devices and cards is read from the records.
+
+use std::time::{Duration, Instant};
+
+use api::{ArrivalDetail, ArrivalEnd, ClientError, Hello, NewArrival, Problem};
+use testbed::Testbed;
+
+const SIZE: &str = "700000256";
+
+fn bed(flags: &[&str]) -> Testbed {
+    let bed = Testbed::start_with(&[&["--private-addresses"], flags].concat());
+    bed.load_catalogue();
+    bed.done(&[
+        "board",
+        "add",
+        "curlew",
+        "--title",
+        "Curlew",
+        "--architecture",
+        "armhf",
+        "--ports",
+        "Wi-Fi",
+        "--boot-minutes",
+        "2",
+        "--lamp",
+        "steady=none=running",
+        "--lamp",
+        "dark=power=no power",
+        "--lamp",
+        "short,short,short,long=card=the software on the card is damaged",
+    ]);
+    bed
+}
+
+/// A card of a device, written and out of its slot.
+fn card_of(bed: &Testbed, device: &str, card: &str) -> String {
+    bed.make_card(card, SIZE, &[]);
+    bed.put(card, 1);
+    let plan = bed.json(&["write", device, "--slot", "1", "--plan"]);
+    let label = plan["card"].as_str().unwrap().to_owned();
+    bed.done(&[
+        "write",
+        device,
+        "--slot",
+        "1",
+        "--yes",
+        &label,
+        "--accept",
+        "second-card",
+    ]);
+    bed.standin(&["pull", "--slot", "1"]);
+    label
+}
+
+fn boot(bed: &Testbed, card: &str, more: &[&str]) {
+    bed.standin(&[&["boot", card, "--model", "curlew"], more].concat());
+}
+
+async fn until(
+    bed: &Testbed,
+    device: &str,
+    what: &str,
+    holds: impl Fn(&ArrivalDetail) -> bool,
+) -> ArrivalDetail {
+    let begun = Instant::now();
+    loop {
+        let detail = bed.client().arrival_of(device).await.unwrap();
+        if holds(&detail) {
+            return detail;
+        }
+        assert!(
+            begun.elapsed() < Duration::from_secs(60),
+            "{what}: never; {detail:#?}"
+        );
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
+fn names(detail: &ArrivalDetail) -> Vec<&str> {
+    detail
+        .cautions
+        .iter()
+        .map(|one| one.name.as_str())
+        .collect()
+}
+
+fn problem<T: std::fmt::Debug>(answer: Result<T, ClientError>) -> Problem {
+    match answer {
+        Err(ClientError::Refused(problem)) => problem,
+        other => panic!("this should have been refused: {other:?}"),
+    }
+}
+
+fn expect(device: &str) -> NewArrival {
+    NewArrival {
+        device: device.into(),
+        ..NewArrival::default()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_board_comes_up_is_looked_at_and_accepted() {
+    let mut bed = bed(&[]);
+    bed.add_device("quay-01");
+    let label = card_of(&bed, "quay-01", "mica");
+    let said = bed.done(&["arrival", "expect", "quay-01", "--waits", "Marit"]);
+    for words in [
+        "Arrival 1 of quay-01",
+        "expected",
+        "Marit waits",
+        "its release sheet",
+        "http://quay-01/",
+    ] {
+        assert!(said.contains(words), "{words}: {said}");
+    }
+    assert!(
+        bed.refused(&["arrival", "expect", "quay-01"])
+            .contains("waited for already")
+    );
+    let other = bed.refused(&["arrival", "accept", "quay-01"]);
+    assert!(
+        other.contains("not-seen") && other.contains("steps-open"),
+        "{other}"
+    );
+    // What is under way is in the records: the end of the service takes nothing away.
+    bed.kill_service();
+    bed.start_service();
+    boot(
+        &bed,
+        "mica",
+        &["--seconds", "2", "--mac", "5a:17:00:00:00:01"],
+    );
+    let ready = until(&bed, "quay-01", "it is ready", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+    assert_eq!(ready.arrival.card.as_deref(), Some(label.as_str()));
+    let [board] = ready.seen.boards.as_slice() else {
+        panic!("{ready:#?}");
+    };
+    assert_eq!(
+        (board.whose.as_str(), board.answers),
+        ("this", true),
+        "{board:?}"
+    );
+    assert!(board.words.contains("its stamp"), "{board:?}");
+    assert_eq!(board.version.as_deref(), Some("quaylink 2.4"));
+    assert_eq!(board.host_key.as_ref().map(String::len), Some(64));
+    let states: Vec<_> = ready
+        .seen
+        .checks
+        .iter()
+        .map(|check| check.state.as_str())
+        .collect();
+    assert_eq!(states, ["passed"; 3]);
+    assert!(ready.seen.checks[0].words.contains("Saltmarsh-Quay"));
+    assert_eq!(names(&ready), ["login-open", "steps-open"]);
+    let needs: Vec<_> = bed.client().attention().await.unwrap();
+    assert_eq!(needs[0].kind, "arrival-ready");
+    assert!(bed.done(&["status"]).contains("quay-01 is up"));
+
+    // Nothing is accepted by habit, and a step by whoever did it.
+    let end = |accept: &[&str]| ArrivalEnd {
+        how: "accepted".into(),
+        note: "on the lamp post by the fish hall".into(),
+        accept: accept.iter().map(|name| (*name).to_owned()).collect(),
+    };
+    let refused = problem(bed.client().end_arrival(1, &end(&["login-open"])).await);
+    assert_eq!(
+        (refused.code.as_str(), refused.detail.contains("steps-open")),
+        ("not-accepted", true)
+    );
+    bed.done(&[
+        "arrival",
+        "step",
+        "quay-01",
+        "1",
+        "--note",
+        "opened the harbour's page",
+        "--operator",
+        "ingrid",
+    ]);
+    let step = bed.client().arrival(1).await.unwrap().steps.remove(0);
+    assert_eq!(step.done_by.as_deref(), Some("ingrid"));
+    assert!(
+        bed.refused(&["arrival", "step", "quay-01", "7"])
+            .contains("no step 7")
+    );
+    let said = bed.done(&["arrival", "accept", "quay-01", "--accept", "login-open"]);
+    assert!(said.contains("accepted by"), "{said}");
+    assert_eq!(
+        bed.json(&["device", "show", "quay-01"])["device"]["state"],
+        "in service"
+    );
+    let again = problem(bed.client().end_arrival(1, &end(&[])).await);
+    assert!(again.detail.contains("is over"), "{again:?}");
+    let seen = bed.client().sighting("quay-01").await.unwrap();
+    assert_eq!(seen.version.as_deref(), Some("quaylink 2.4"));
+
+    // The next one is waited for as long as this one took.
+    bed.done(&["arrival", "expect", "quay-01"]);
+    let next = bed.client().arrival_of("quay-01").await.unwrap();
+    assert!(
+        next.expected.seconds_by.contains("earlier arrival"),
+        "{:?}",
+        next.expected
+    );
+    assert!(next.expected.seconds.unwrap() < 60.0);
+    // The same card with another key: somebody may stand between.
+    bed.standin(&["halt", "mica"]);
+    boot(&bed, "mica", &["--key", "7", "--mac", "5a:17:00:00:00:01"]);
+    let changed = until(&bed, "quay-01", "its key is another", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+    assert!(
+        names(&changed).contains(&"other-key"),
+        "{:?}",
+        changed.cautions
+    );
+    bed.done(&["arrival", "stop", "quay-01"]);
+    assert_eq!(
+        bed.json(&["device", "show", "quay-01"])["device"]["state"],
+        "in service"
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn which_board_answers_is_told_by_what_only_it_has() {
+    let bed = bed(&[]);
+    let macs = ["5a:17:00:00:00:01", "5a:17:00:00:00:02"];
+    for (device, mac) in ["quay-01", "quay-02"].iter().zip(macs) {
+        bed.add_device(device);
+        bed.done(&["device", "describe", device, "--mac", mac]);
+    }
+    card_of(&bed, "quay-01", "mica");
+    card_of(&bed, "quay-02", "onyx");
+    let client = bed.client();
+    let refused = problem(
+        client
+            .expect(&NewArrival {
+                card: Some("C-0002".into()),
+                ..expect("quay-01")
+            })
+            .await,
+    );
+    assert!(refused.detail.contains("made for quay-02"), "{refused:?}");
+    client.expect(&expect("quay-01")).await.unwrap();
+
+    // The card of the other one in its board.
+    boot(&bed, "onyx", &["--mac", macs[0]]);
+    let seen = until(&bed, "quay-01", "the other card", |one| {
+        !one.seen.boards.is_empty()
+    })
+    .await;
+    assert_eq!(seen.seen.boards[0].whose, "other-card", "{seen:#?}");
+    assert!(seen.seen.boards[0].words.contains("quay-02"));
+    assert_eq!(seen.arrival.state, "expected", "it is not up");
+    assert!(names(&seen).contains(&"other-card"));
+    let needs = client.attention().await.unwrap();
+    assert_eq!(needs[0].kind, "arrival-question");
+    bed.standin(&["halt", "onyx"]);
+
+    // Its card in the board of the other one.
+    boot(&bed, "mica", &["--mac", macs[1]]);
+    let is_other = |one: &ArrivalDetail| one.seen.boards.iter().any(|board| board.whose == "other");
+    let seen = until(&bed, "quay-01", "the other board", is_other).await;
+    assert!(seen.seen.boards[0].words.contains("quay-02"), "{seen:#?}");
+    assert_ne!(seen.arrival.state, "ready");
+    bed.standin(&["halt", "mica"]);
+
+    // Two boards of one name, with copies of one card.
+    std::fs::copy(bed.card_file("mica"), bed.card_file("onyx")).unwrap();
+    boot(&bed, "mica", &["--mac", "5a:17:00:00:00:0a"]);
+    boot(&bed, "onyx", &["--mac", "5a:17:00:00:00:0b"]);
+    let seen = until(&bed, "quay-01", "two of one name", |one| {
+        one.seen.boards.len() == 2
+    })
+    .await;
+    assert!(names(&seen).contains(&"two-of-one-name"), "{seen:#?}");
+    let said = bed.refused(&[
+        "arrival",
+        "accept",
+        "quay-01",
+        "--accept",
+        "login-open,steps-open",
+    ]);
+    assert!(said.contains("two-of-one-name"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_board_that_does_not_come_up_has_likely_causes() {
+    let bed = bed(&[]);
+    bed.add_device("quay-01");
+    bed.set_passphrase("quay-01", "not the tide");
+    // A sheet by which it is late at once.
+    let sheet = std::fs::read_to_string(testbed::demo_sheet("quaylink-2.4.toml")).unwrap();
+    let quick = sheet.replace("minutes = 2", "minutes = 0.02");
+    let file = bed.dir().join("quick.toml");
+    std::fs::write(&file, quick).unwrap();
+    bed.done(&[
+        "release",
+        "sheet",
+        "quaylink 2.4",
+        "--revise",
+        file.to_str().unwrap(),
+    ]);
+    card_of(&bed, "quay-01", "mica");
+    bed.done(&["arrival", "expect", "quay-01"]);
+    boot(&bed, "mica", &[]);
+    let late = until(&bed, "quay-01", "it is late", |one| one.arrival.late).await;
+    assert_eq!(
+        late.arrival.state, "expected",
+        "the passphrase is wrong: {late:#?}"
+    );
+    let whats: Vec<_> = late
+        .causes
+        .iter()
+        .map(|cause| cause.what.as_str())
+        .collect();
+    assert!(
+        whats
+            .iter()
+            .any(|one| one.contains("passphrase of Saltmarsh-Quay")),
+        "{whats:?}"
+    );
+    assert!(
+        whats
+            .iter()
+            .any(|one| one.contains("country that is set, NO")),
+        "{whats:?}"
+    );
+    assert_eq!(
+        bed.client().attention().await.unwrap()[0].kind,
+        "arrival-late"
+    );
+    let said = bed.done(&["arrival", "show", "quay-01"]);
+    assert!(
+        said.contains("It may be:") && said.contains("look for that name with a phone"),
+        "{said}"
+    );
+    // What its lamp says leaves less to guess.
+    assert!(
+        bed.refused(&["arrival", "lamp", "quay-01", "blinking"])
+            .contains("short,short,short,long")
+    );
+    let said = bed.done(&["arrival", "lamp", "quay-01", "short,short,short,long"]);
+    assert!(
+        said.contains("software on the card is damaged") && !said.contains("passphrase of"),
+        "{said}"
+    );
+    // The one who stands there gives up on it.
+    assert!(
+        bed.refused(&["arrival", "refuse", "quay-01", "--note", " "])
+            .contains("what was seen")
+    );
+    bed.done(&[
+        "arrival",
+        "refuse",
+        "quay-01",
+        "--note",
+        "three short, one long",
+    ]);
+    assert_eq!(
+        bed.json(&["device", "show", "quay-01"])["device"]["state"],
+        "down"
+    );
+    let down = bed.client().outages().await.unwrap();
+    assert_eq!(
+        (down.len(), down[0].reason.as_str()),
+        (1, "three short, one long")
+    );
+    // Back with the right one: down since ends when it is accepted.
+    bed.standin(&["halt", "mica"]);
+    bed.set_passphrase("quay-01", "ebb and flow 1907");
+    bed.put("mica", 1);
+    bed.done(&[
+        "write",
+        "quay-01",
+        "--slot",
+        "1",
+        "--yes",
+        "C-0001",
+        "--accept",
+        "other-device",
+    ]);
+    bed.standin(&["pull", "--slot", "1"]);
+    bed.done(&["arrival", "expect", "quay-01"]);
+    boot(&bed, "mica", &["--in-circles", "--seconds", "3"]);
+    until(&bed, "quay-01", "it goes in circles", |one| {
+        names(one).contains(&"in-circles")
+    })
+    .await;
+    bed.standin(&["halt", "mica"]);
+    boot(&bed, "mica", &[]);
+    until(&bed, "quay-01", "it is ready", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+    bed.done(&[
+        "arrival",
+        "accept",
+        "quay-01",
+        "--accept",
+        "login-open,steps-open,in-circles",
+    ]);
+    assert!(bed.client().outages().await.unwrap().is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_board_says_hello_once_with_the_word_of_its_card() {
+    let bed = bed(&[]);
+    bed.add_device("quay-01");
+    let label = card_of(&bed, "quay-01", "mica");
+    let board = bed.boot("mica", "curlew");
+    let page = format!("{}stamp.json", board["page"].as_str().unwrap());
+    let stamp: serde_json::Value = reqwest::get(page).await.unwrap().json().await.unwrap();
+    let hello = |imprint: i64, word: &str| Hello {
+        imprint,
+        word: word.into(),
+    };
+    let word = stamp["hello"].as_str().unwrap();
+    let client = bed.client();
+    for (imprint, word) in [(1, "other"), (1, ""), (2, word)] {
+        let refused = problem(client.hello(&hello(imprint, word)).await);
+        assert_eq!(refused.code, "unknown", "{imprint} {word}");
+    }
+    assert!(client.arrivals(None).await.unwrap().items.is_empty());
+    client.hello(&hello(1, word)).await.unwrap();
+    let begun = client.arrival_of("quay-01").await.unwrap().arrival;
+    assert!(begun.said_hello);
+    assert_eq!(
+        (begun.card.as_deref(), begun.operator.as_str()),
+        (Some(label.as_str()), "the board itself")
+    );
+    problem(client.hello(&hello(1, word)).await);
+    until(&bed, "quay-01", "it is found as well", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_first_card_of_a_round_is_accepted_by_its_arrival_and_a_held_card_is_free_then() {
+    let bed = bed(&[]);
+    for device in ["quay-01", "quay-02"] {
+        bed.add_device(device);
+    }
+    let old = card_of(&bed, "quay-01", "old");
+    bed.done(&["device", "out", "quay-01", "--reason", "a new version"]);
+    assert_eq!(bed.json(&["card", "show", &old])["card"]["state"], "held");
+    for card in ["mica", "onyx"] {
+        bed.make_card(card, SIZE, &[]);
+    }
+    bed.done(&["round", "plan", "quay-01", "quay-02", "--trial-first"]);
+    let accept = bed.client().round(1).await.unwrap().cautions;
+    let accept: Vec<_> = accept.iter().map(|one| one.name.clone()).collect();
+    bed.done(&[
+        "round",
+        "begin",
+        "1",
+        "--cards",
+        "2",
+        "--accept",
+        &accept.join(","),
+    ]);
+    bed.put("mica", 1);
+    let begun = Instant::now();
+    while bed.client().round(1).await.unwrap().round.state != "trial" {
+        assert!(begun.elapsed() < Duration::from_secs(60));
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    bed.standin(&["pull", "--slot", "1"]);
+    boot(&bed, "mica", &[]);
+    bed.done(&["arrival", "expect", "quay-01"]);
+    until(&bed, "quay-01", "it is ready", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+    bed.done(&[
+        "arrival",
+        "accept",
+        "quay-01",
+        "--accept",
+        "login-open,steps-open",
+    ]);
+    assert_eq!(bed.client().round(1).await.unwrap().round.state, "running");
+    assert_ne!(bed.json(&["card", "show", &old])["card"]["state"], "held");
+    assert!(bed.client().outages().await.unwrap().is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn devices_in_service_are_looked_at_again() {
+    let bed = bed(&["--watch-minutes", "0.02"]);
+    bed.add_device("quay-01");
+    card_of(&bed, "quay-01", "mica");
+    bed.done(&["arrival", "expect", "quay-01"]);
+    boot(&bed, "mica", &[]);
+    until(&bed, "quay-01", "it is ready", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+    bed.done(&[
+        "arrival",
+        "accept",
+        "quay-01",
+        "--accept",
+        "login-open,steps-open",
+    ]);
+    let until = async |what: &str, silent: bool| {
+        let begun = Instant::now();
+        loop {
+            let seen = bed.client().sighting("quay-01").await.unwrap();
+            if seen.silent_since.is_some() == silent && seen.seen_at.is_some() {
+                return seen;
+            }
+            assert!(
+                begun.elapsed() < Duration::from_secs(60),
+                "{what}: {seen:?}"
+            );
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    };
+    bed.standin(&["halt", "mica"]);
+    until("it is silent", true).await;
+    let needs = bed.client().attention().await.unwrap();
+    assert_eq!(
+        (needs[0].kind.as_str(), needs[0].device.as_str()),
+        ("silent", "quay-01")
+    );
+    assert!(
+        bed.done(&["status"])
+            .contains("quay-01 does not answer any more")
+    );
+    // It comes back at other ports, as others come back at other addresses.
+    boot(&bed, "mica", &[]);
+    until("it answers again", false).await;
+    assert!(bed.client().attention().await.unwrap().is_empty());
+}
