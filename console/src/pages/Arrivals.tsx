@@ -6,6 +6,7 @@ import { type FormEvent, useEffect, useState } from "react";
 
 import { type Arrival as ArrivalRow, type ArrivalDetail, type SeenBoard, type Step, get, patch, post, put } from "../api/client";
 import { Accept } from "../parts/Confirm";
+import { Finder } from "../parts/Finder";
 import { LampPattern, LampQuestion } from "../parts/Lamp";
 import { When, span } from "../parts/text";
 import { Amount, Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
@@ -76,6 +77,7 @@ function Row({ row }: { row: ArrivalRow }) {
 function Expect() {
     const navigate = useNavigate();
     const queries = useQueryClient();
+    const [device, setDevice] = useState("");
     const expect = useMutation({
         mutationFn: (wanted: { device: string; waits_for: string }) => post("arrivals", wanted),
         onSuccess: async (made) => {
@@ -94,18 +96,26 @@ function Expect() {
                         const value = given.get(name);
                         return typeof value === "string" ? value.trim() : "";
                     };
-                    expect.mutate({ device: word("device"), waits_for: word("waits") });
+                    expect.mutate({ device, waits_for: word("waits") });
                 }}
             >
-                <label className="grid gap-1">
-                    Device
-                    <input name="device" required autoComplete="off" className={`${FIELD} w-44`} />
-                </label>
+                <div className="w-56">
+                    <Finder
+                        label="Device"
+                        keyOf="devices"
+                        value={device}
+                        choose={setDevice}
+                        find={async (text) => {
+                            const page = await get(`devices?limit=20&search=${encodeURIComponent(text)}`);
+                            return page.items.map((one) => [one.name, one.site]);
+                        }}
+                    />
+                </div>
                 <label className="grid gap-1">
                     Who waits for it
                     <input name="waits" maxLength={80} className={`${FIELD} w-44`} />
                 </label>
-                <Button type="submit" look="main" disabled={expect.isPending}>
+                <Button type="submit" look="main" disabled={device === "" || expect.isPending}>
                     Wait for it
                 </Button>
             </form>
@@ -173,7 +183,7 @@ function Whole({ detail }: { detail: ArrivalDetail }) {
             )}
             <Sheet title="On its network">
                 <Seen detail={detail} />
-                {open && (
+                {open && arrival.answered_at == null && (
                     <form
                         className="mt-3 flex flex-wrap items-end gap-3 text-sm"
                         onSubmit={(event: FormEvent<HTMLFormElement>) => {
@@ -193,7 +203,7 @@ function Whole({ detail }: { detail: ArrivalDetail }) {
                 )}
                 <Failure error={tell.error} />
             </Sheet>
-            {open && expected.lamp_table.length > 0 && (
+            {open && arrival.answered_at == null && expected.lamp_table.length > 0 && (
                 <Sheet title="At the board">
                     <LampQuestion
                         lamps={expected.lamp_table}
@@ -205,8 +215,8 @@ function Whole({ detail }: { detail: ArrivalDetail }) {
                     />
                 </Sheet>
             )}
-            {!open && detail.lamp != null && (
-                <Sheet title="At the board">
+            {(!open || arrival.answered_at != null) && detail.lamp != null && (
+                <Sheet title="What its lamp did">
                     <LampPattern pattern={detail.lamp} />
                 </Sheet>
             )}
@@ -221,6 +231,15 @@ function Whole({ detail }: { detail: ArrivalDetail }) {
             )}
             {open && <End detail={detail} fresh={fresh} />}
         </>
+    );
+}
+
+/** The page of a board; the service's own pages never go there by themselves. */
+function PageLink({ url }: { url: string }) {
+    return (
+        <a href={url} target="_blank" rel="noopener noreferrer" className="text-blueprint underline">
+            {url}
+        </a>
     );
 }
 
@@ -247,7 +266,7 @@ function Clock({ detail }: { detail: ArrivalDetail }) {
             <div className="mb-2 flex flex-wrap items-baseline justify-between gap-x-4">
                 <span className="text-3xl font-semibold tabular-nums">{span(took)}</span>
                 <span className="text-sm text-faded">
-                    {arrival.answered_at == null ? "since the card went in" : "until it answered"}; usual are {span(usual)}, by {expected.seconds_by}
+                    {arrival.answered_at == null ? "since the card went in" : "until it answered"}; usually {span(usual)}, by {expected.seconds_by}
                 </span>
             </div>
             <div className="h-2 overflow-hidden rounded-sm bg-line" aria-hidden>
@@ -267,7 +286,7 @@ function Clock({ detail }: { detail: ArrivalDetail }) {
                         ],
                         ["card", arrival.card == null ? "none of ours" : <Label key="card">{arrival.card}</Label>],
                         ["on it", arrival.base === "" ? "nothing known" : arrival.base],
-                        ...(expected.page == null ? [] : ([["page", expected.page]] as [string, string][])),
+                        ...(expected.page == null ? [] : ([["page", <PageLink key="page" url={expected.page} />]] as [string, React.ReactNode][])),
                         ...(expected.networks.length === 0 ? [] : ([["networks", expected.networks.join(", ")]] as [string, string][])),
                         ...(expected.internet ? ([["needs", "the internet at its first start"]] as [string, string][]) : []),
                         ...(arrival.waits_for === "" ? [] : ([["waits", arrival.waits_for]] as [string, string][])),

@@ -33,14 +33,14 @@ function Hand({ one }: { one: One }) {
         <Notice tone={TONES[one.kind] ?? "ochre"}>
             {one.arrival != null ? (
                 <Link to="/arrivals/$id" params={{ id: String(one.arrival) }} className="font-semibold underline">
-                    {one.device}
+                    {one.words}
                 </Link>
             ) : (
                 <Link to="/devices/$name" params={{ name: one.device }} className="font-semibold underline">
-                    {one.device}
+                    {one.words}
                 </Link>
-            )}
-            : {one.words} <span className="text-faded">(<When at={one.since} />)</span>
+            )}{" "}
+            <span className="text-faded">(<When at={one.since} />)</span>
         </Notice>
     );
 }

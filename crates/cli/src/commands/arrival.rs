@@ -189,17 +189,24 @@ pub fn show_arrival(detail: &ArrivalDetail) {
         format!("; {} waits", row.waits_for)
     };
     println!("  since      {}{waits}", text::moment(row.began_at));
-    if let Some(seconds) = expected.seconds {
-        let net = if expected.internet {
-            "; it needs the internet"
-        } else {
-            ""
-        };
-        println!(
-            "  answers    in about {}, by {}{net}",
-            text::span(seconds),
-            expected.seconds_by
-        );
+    match (row.answered_at, expected.seconds) {
+        (Some(at), _) => {
+            let took = (at - row.began_at).as_seconds_f64();
+            println!("  answered   after {}", text::span(took));
+        }
+        (None, Some(seconds)) => {
+            let net = if expected.internet {
+                "; it needs the internet"
+            } else {
+                ""
+            };
+            println!(
+                "  answers    in about {}, by {}{net}",
+                text::span(seconds),
+                expected.seconds_by
+            );
+        }
+        (None, None) => {}
     }
     if let Some(page) = &expected.page {
         println!("  page       {page}");

@@ -37,6 +37,8 @@ pub use told::lamps_of;
 /// How often a board that is waited for is looked at, and one that is all there.
 const SOON: Duration = Duration::from_secs(2);
 const LATER: Duration = Duration::from_secs(20);
+/// A board that is all there is looked at as often as before for so long.
+const SETTLES: Duration = Duration::from_secs(60);
 /// How often it is asked whether anything is due.
 const TICK: Duration = Duration::from_millis(500);
 const IDLE: Duration = Duration::from_secs(5);
@@ -681,7 +683,11 @@ impl Arrivals {
         }
         if let Some(look) = self.looks().get_mut(&arrival.id) {
             look.was_there = is_there;
-            look.due = Instant::now() + if state == "ready" { LATER } else { SOON };
+            // One that is all there may still go in circles.
+            let settled =
+                arrival.ready_at.is_some_and(|at| now() - at > SETTLES) && seen.falls == 0;
+            let calm = state == "ready" && settled;
+            look.due = Instant::now() + if calm { LATER } else { SOON };
         }
         Ok(())
     }
