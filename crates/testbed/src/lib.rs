@@ -336,6 +336,23 @@ impl Testbed {
         self.signal(Signal::KILL);
     }
 
+    /// Seconds that the service has computed since it was started.
+    pub fn service_seconds(&self) -> f64 {
+        let pid = self.service.as_ref().expect("the service runs").id();
+        let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).expect("the service runs");
+        let behind = stat
+            .rsplit(')')
+            .next()
+            .expect("stat has a name in brackets");
+        let mut fields = behind.split_whitespace().skip(11);
+        let mut ticks = || -> f64 {
+            let field = fields.next().expect("stat has these fields");
+            field.parse().expect("a number of ticks")
+        };
+        // In hundredths of a second, on every Linux.
+        (ticks() + ticks()) / 100.0
+    }
+
     /// Memory that the service holds now, in bytes.
     pub fn service_memory(&self) -> u64 {
         self.memory("VmRSS:")

@@ -2,6 +2,7 @@
 //! JSON in target/bench.json. `bench thousands` measures only what a team with thousands of devices waits for,
 //! `bench cards` only what a card does.
 
+mod arrivals;
 mod readers;
 mod thousands;
 
@@ -43,6 +44,10 @@ fn main() -> Result<()> {
     if std::env::args().nth(1).as_deref() == Some("thousands") {
         let runtime = tokio::runtime::Runtime::new()?;
         return report(&thousands::rows(&runtime)?);
+    }
+    if std::env::args().nth(1).as_deref() == Some("arrivals") {
+        let runtime = tokio::runtime::Runtime::new()?;
+        return report(&[arrivals::row(&runtime)?]);
     }
     let dir = tempfile::Builder::new()
         .prefix("duplicarium-bench-")
@@ -102,6 +107,7 @@ fn main() -> Result<()> {
     rows.push(compare_row(&bed, dir.path())?);
     drop(bed);
     rows.push(readers::memory()?);
+    rows.push(arrivals::row(&runtime)?);
     rows.extend(thousands::rows(&runtime)?);
     report(&rows)
 }
