@@ -50,6 +50,7 @@ function open(queries: QueryClient): EventSource {
 /** What has to be read again after an event of each kind, beside the history. */
 const TOUCHED: Record<string, string[]> = {
     // What a job came to stands with its card, its device and in the catalogue.
+    export: ["exports"],
     round: ["rounds"],
     arrival: ["arrivals", "attention", "devices", "outages", "rounds", "cards"],
     job: ["rounds", "jobs", "cards", "devices", "catalogue", "releases", "backups", "comparison"],

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 
 import { type Device, Refusal, get, post } from "../api/client";
-import { When } from "./text";
+import { Size, When } from "./text";
 import { Button, Facts, Failure, Label, State } from "./ui";
 
 /** What is not there yet is no failure. */
@@ -66,6 +66,59 @@ export function Field({ device }: { device: Device }) {
                 </div>
             )}
             <Failure error={expect.error ?? arrival.error ?? seen.error} />
+            <Exports device={device.name} isSeen={seen.data != null} />
         </div>
+    );
+}
+
+/** The settings that it exported of itself: an hour of tuning that lives on one card. */
+function Exports({ device, isSeen }: { device: string; isSeen: boolean }) {
+    const name = encodeURIComponent(device);
+    const queries = useQueryClient();
+    const key = ["exports", device];
+    const all = useQuery({ queryKey: key, queryFn: () => get(`devices/${name}/exports`) });
+    const take = useMutation({
+        mutationFn: () => post(`devices/${name}/exports`, {}),
+        onSuccess: () => queries.invalidateQueries({ queryKey: key }),
+    });
+    const give = useMutation({ mutationFn: (id: number) => post(`devices/${name}/exports/${String(id)}/give`, {}) });
+    const rows = all.data ?? [];
+    if (rows.length === 0 && !isSeen) return null;
+    return (
+        <section aria-label="Settings that it exported" className="grid gap-2 text-sm">
+            <h3 className="font-semibold">Settings that it exported of itself</h3>
+            {rows.length === 0 && <p className="text-faded">Nothing was taken of it yet.</p>}
+            {rows.slice(0, 5).map((row) => (
+                <div key={row.id} className="flex flex-wrap items-center gap-x-4 gap-y-1">
+                    <span>
+                        {row.id}, <When at={row.taken_at} />, <Size bytes={row.bytes} />
+                        {row.version !== "" && <>, {row.version}</>}
+                    </span>
+                    <a className="text-blueprint underline" href={`/api/v1/devices/${name}/exports/${String(row.id)}`} download={`${device}-${String(row.id)}`}>
+                        Read it, secrets and all
+                    </a>
+                    <Button
+                        disabled={give.isPending}
+                        onClick={() => {
+                            give.mutate(row.id);
+                        }}
+                    >
+                        Give it back
+                    </Button>
+                    {give.variables === row.id && give.isSuccess && <span className="text-moss">✓ it was taken back</span>}
+                </div>
+            ))}
+            <div>
+                <Button
+                    disabled={take.isPending}
+                    onClick={() => {
+                        take.mutate();
+                    }}
+                >
+                    Take it now
+                </Button>
+            </div>
+            <Failure error={take.error ?? give.error ?? all.error} />
+        </section>
     );
 }

@@ -309,6 +309,31 @@ pub struct Watched {
     pub silent_since: Option<OffsetDateTime>,
 }
 
+/// Settings that an appliance exported of itself.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Export {
+    /// Number.
+    pub id: i64,
+    /// Name of the device.
+    pub device: String,
+    /// What was on its card.
+    pub base: String,
+    /// The version that it said.
+    pub version: String,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// Who took it.
+    pub taken_by: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub taken_at: OffsetDateTime,
+    /// When it was last found to be still so.
+    #[serde(with = "time::serde::rfc3339")]
+    pub seen_at: OffsetDateTime,
+    /// Whether it is another one than the one before it.
+    pub changed: bool,
+}
+
 /// Something that needs a hand.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Attention {

@@ -401,7 +401,11 @@ async fn what_a_board_says_is_bounded_and_said_in_words() {
         false,
         b"HTTP/1.1 200 OK\r\nContent-Length: 900\r\n\r\nhalf",
     ));
-    assert_eq!(read_page(&cut, page, None).await.unwrap().text, "half");
+    let half = read_page(&cut, page, None).await.unwrap();
+    assert_eq!(
+        (half.text.as_str(), half.cut, read.cut),
+        ("half", true, false)
+    );
     let endless: &'static [u8] = {
         let head = b"HTTP/1.1 200 OK\r\n\r\n".to_vec();
         Box::leak([head, vec![b'x'; 2 << 20]].concat().into_boxed_slice())

@@ -81,6 +81,9 @@ enum Command {
     /// Arrivals: from the card in its board to the board that does its job.
     #[command(subcommand)]
     Arrival(commands::arrival::Arrival),
+    /// Settings that an appliance exports of itself.
+    #[command(subcommand)]
+    Export(commands::export::Export),
     /// Backups.
     #[command(subcommand)]
     Backup(commands::backup::Backup),
@@ -208,6 +211,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Card(card) => card.run(&context).await,
         Command::Round(round) => round.run(&context).await,
         Command::Arrival(arrival) => arrival.run(&context).await,
+        Command::Export(export) => export.run(&context).await,
         Command::Backup(backup) => backup.run(&context).await,
         Command::Job(job) => job.run(&context).await,
         Command::Board(board) => board.run(&context).await,

@@ -70,3 +70,22 @@ alter table imprints add column said_hello timestamptz;
 
 -- What each lamp pattern of a board model means: a list of pattern, means, cause.
 alter table board_models add column lamp_table jsonb not null default '[]';
+
+-- Settings that an appliance exported of itself: an hour of tuning that lives on one card.
+create table device_exports (
+    id bigint generated always as identity primary key,
+    device_id bigint not null references devices on delete cascade,
+    -- What it was exported from.
+    base text not null default '',
+    version text not null default '',
+    -- Sealed under the number of the device.
+    sealed bytea not null,
+    -- A keyed digest: two of one are equal.
+    digest text not null,
+    bytes bigint not null,
+    taken_by text not null,
+    taken_at timestamptz not null default now(),
+    -- When it was last found to be still so.
+    seen_at timestamptz not null default now()
+);
+create index device_exports_device on device_exports (device_id, id desc);

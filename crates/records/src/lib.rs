@@ -7,6 +7,7 @@ pub mod cards;
 pub mod checks;
 pub mod devices;
 pub mod events;
+pub mod exports;
 pub mod feeds;
 pub mod imprints;
 pub mod jobs;

@@ -72,6 +72,46 @@ impl Check {
     }
 }
 
+/// Where a running board exports the settings that it was given since its card was made.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Export {
+    /// The page that gives them.
+    pub page: String,
+    /// The page that takes them back, by a POST of the same bytes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub back: Option<String>,
+    /// Whether they are JSON, so that it can be told whether they are whole.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub json: bool,
+    /// Where in them it stands whose they are (RFC 6901).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// The field whose setting that must be.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub field: Option<String>,
+}
+
+impl Export {
+    /// What a sheet must say of an export.
+    pub(crate) fn check(&self, fields: &[Field]) -> Result<(), String> {
+        for page in std::iter::once(&self.page).chain(&self.back) {
+            check_address(page, fields)?;
+        }
+        if self.at.is_some() != self.field.is_some() || (self.at.is_some() && !self.json) {
+            return Err("at and field stand together, with json = true".into());
+        }
+        let as_check = Check {
+            title: "export".into(),
+            page: Some(self.page.clone()),
+            at: self.at.clone(),
+            field: self.field.clone(),
+            ..Check::default()
+        };
+        as_check.check(fields)
+    }
+}
+
 /// Parts of an address: text, and names of fields that stood in braces.
 fn parts(address: &str) -> Result<Vec<(&str, Option<&str>)>, String> {
     let mut found = Vec::new();

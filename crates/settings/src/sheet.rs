@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::check::check_address;
 use crate::template::{GIVEN, OF_EACH, Templates};
-use crate::{Check, Field, Placement};
+use crate::{Check, Export, Field, Placement};
 
 /// A release sheet that has passed every check.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -50,6 +50,9 @@ pub struct Sheet {
     /// What is looked at on a board that has come up.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<Check>,
+    /// Where a running board exports its settings.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub export: Option<Export>,
 }
 
 /// A page to read.
@@ -317,6 +320,10 @@ impl Sheet {
                 )
             };
             check.check(&self.fields).map_err(wrong)?;
+        }
+        if let Some(export) = &self.export {
+            let wrong = |why| (export.page.clone(), format!("export: {why}"));
+            export.check(&self.fields).map_err(wrong)?;
         }
         for placement in &self.placements {
             placement

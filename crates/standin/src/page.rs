@@ -4,8 +4,8 @@
 use std::collections::BTreeMap;
 use std::io::{self, BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::Duration;
 
@@ -35,8 +35,10 @@ struct Site {
     status: String,
     /// The stamp of the card, as it lies there.
     stamp: Option<String>,
-    /// What its settings page exports.
+    /// What opens its login.
     login: Option<String>,
+    /// What it exports of itself: somebody tunes it, or gives it back.
+    settings: Mutex<String>,
 }
 
 /// Text as HTML shows it.
@@ -96,6 +98,9 @@ impl Page {
             status: serde_json::to_string(board)?,
             stamp,
             login,
+            settings: Mutex::new(
+                serde_json::json!({"host_name": board.host_name, "tuned": {}}).to_string(),
+            ),
         });
         let plain = {
             let site = site.clone();
@@ -133,24 +138,43 @@ fn tls(name: &str) -> io::Result<Arc<rustls::ServerConfig>> {
 }
 
 fn answer(mut stream: impl Read + Write, site: &Site) -> io::Result<()> {
-    let (mut first, mut login) = (String::new(), None);
+    let (mut first, mut login, mut given) = (String::new(), None, Vec::new());
     {
         let mut lines = BufReader::new(&mut stream);
         lines.read_line(&mut first)?;
-        let mut header = String::new();
+        let (mut header, mut len) = (String::new(), 0);
         while lines.read_line(&mut header)? > 2 {
-            if let Some((name, value)) = header.split_once(':')
-                && name.eq_ignore_ascii_case("authorization")
-            {
-                login = Some(value.trim().to_owned());
+            match header.split_once(':') {
+                Some((name, value)) if name.eq_ignore_ascii_case("authorization") => {
+                    login = Some(value.trim().to_owned());
+                }
+                Some((name, value)) if name.eq_ignore_ascii_case("content-length") => {
+                    len = value.trim().parse().unwrap_or(0).min(1 << 20);
+                }
+                _ => {}
             }
             header.clear();
         }
+        given.resize(len, 0);
+        lines.read_exact(&mut given)?;
     }
+    let settings = || site.settings.lock().unwrap_or_else(|e| e.into_inner());
+    let exported;
     let missing = ("404 Not Found", "text/plain", "no such page\n");
     let (status, kind, body) = match first.split(' ').nth(1) {
         Some("/" | "/levels" | "/book") => ("200 OK", "text/html; charset=utf-8", &*site.html),
         Some("/status") => ("200 OK", "application/json", &*site.status),
+        Some("/settings.json") if first.starts_with("POST") => match String::from_utf8(given) {
+            Ok(text) => {
+                *settings() = text;
+                ("200 OK", "text/plain", "taken over\n")
+            }
+            Err(_) => ("400 Bad Request", "text/plain", "no text\n"),
+        },
+        Some("/settings.json") => {
+            exported = settings().clone();
+            ("200 OK", "application/json", &*exported)
+        }
         Some("/stamp.json") => match &site.stamp {
             Some(stamp) => ("200 OK", "application/json", &**stamp),
             None => missing,

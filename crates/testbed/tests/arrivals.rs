@@ -413,6 +413,7 @@ async fn a_board_says_hello_once_with_the_word_of_its_card() {
     let bed = bed(&[]);
     bed.add_device("quay-01");
     let label = card_of(&bed, "quay-01", "mica");
+    let client = bed.client();
     let board = bed.boot("mica", "curlew");
     let page = format!("{}stamp.json", board["page"].as_str().unwrap());
     let stamp: serde_json::Value = reqwest::get(page).await.unwrap().json().await.unwrap();
@@ -421,7 +422,6 @@ async fn a_board_says_hello_once_with_the_word_of_its_card() {
         word: word.into(),
     };
     let word = stamp["hello"].as_str().unwrap();
-    let client = bed.client();
     for (imprint, word) in [(1, "other"), (1, ""), (2, word)] {
         let refused = problem(client.hello(&hello(imprint, word)).await);
         assert_eq!(refused.code, "unknown", "{imprint} {word}");
@@ -537,4 +537,84 @@ async fn devices_in_service_are_looked_at_again() {
     boot(&bed, "mica", &[]);
     until("it answers again", false).await;
     assert!(bed.client().attention().await.unwrap().is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_tuned_is_exported_and_given_back_to_a_card_that_was_made_anew() {
+    let bed = bed(&[]);
+    bed.add_device("quay-01");
+    let label = card_of(&bed, "quay-01", "mica");
+    assert!(
+        bed.refused(&["export", "take", "quay-01"])
+            .contains("not seen on its network yet")
+    );
+    let up = async || {
+        bed.done(&["arrival", "expect", "quay-01"]);
+        let board = bed.boot("mica", "curlew");
+        until(&bed, "quay-01", "it is ready", |one| {
+            one.arrival.state == "ready"
+        })
+        .await;
+        bed.done(&[
+            "arrival",
+            "accept",
+            "quay-01",
+            "--accept",
+            "login-open,steps-open",
+        ]);
+        format!("{}settings.json", board["page"].as_str().unwrap())
+    };
+    let page = up().await;
+    // An hour of tuning, some of it secret.
+    let tuned = r#"{"host_name": "quay-01", "tuned": {"account": "harbour", "word": "under the third bollard"}}"#;
+    let client = bed.client();
+    let http = reqwest::Client::new();
+    let put = async |page: &str, text: &str| {
+        let answer = http.post(page).body(text.to_owned()).send().await.unwrap();
+        assert!(answer.status().is_success());
+    };
+    put(&page, tuned).await;
+    bed.done(&["export", "take", "quay-01"]);
+    bed.done(&["export", "take", "quay-01"]);
+    let all = client.exports("quay-01").await.unwrap();
+    // The watch may have taken one before it was tuned; what did not change is not kept twice.
+    assert_eq!(bed.done(&["export", "read", "quay-01"]), tuned);
+    let kept = all.len();
+    bed.done(&["export", "take", "quay-01"]);
+    assert_eq!(client.exports("quay-01").await.unwrap().len(), kept);
+    let found = std::process::Command::new("grep")
+        .args(["-rl", "third bollard"])
+        .arg(bed.data_dir())
+        .output();
+    assert!(found.unwrap().stdout.is_empty(), "it is sealed");
+    // What is cut off, or somebody else's, is not kept.
+    put(&page, &tuned[..40]).await;
+    assert!(
+        bed.refused(&["export", "take", "quay-01"])
+            .contains("not whole")
+    );
+    put(&page, &tuned.replace("quay-01", "quay-07")).await;
+    let said = bed.refused(&["export", "take", "quay-01"]);
+    assert!(
+        said.contains("quay-07") && said.contains("nothing was kept"),
+        "{said}"
+    );
+    assert_eq!(client.exports("quay-01").await.unwrap().len(), kept);
+
+    // The card is made anew, and what was tuned is gone until it is given back.
+    bed.standin(&["halt", "mica"]);
+    bed.put("mica", 1);
+    bed.done(&["write", "quay-01", "--slot", "1", "--yes", &label]);
+    bed.standin(&["pull", "--slot", "1"]);
+    let page = up().await;
+    let now = async |page: &str| reqwest::get(page).await.unwrap().text().await.unwrap();
+    assert!(!now(&page).await.contains("bollard"));
+    let newest = all[0].id.to_string();
+    bed.done(&["export", "give", "quay-01", &newest]);
+    assert_eq!(now(&page).await, tuned);
+    bed.standin(&["halt", "mica"]);
+    assert!(
+        bed.refused(&["export", "give", "quay-01", &newest])
+            .contains("did not take it back")
+    );
 }

@@ -4,8 +4,8 @@ use reqwest::Method;
 
 use super::{Answer, Client, part};
 use crate::{
-    ArrivalChange, ArrivalDetail, ArrivalEnd, Arrivals, Attention, Hello, NewArrival, StepChange,
-    Watched,
+    ArrivalChange, ArrivalDetail, ArrivalEnd, Arrivals, Attention, Export, Hello, NewArrival,
+    StepChange, Watched,
 };
 
 impl Client {
@@ -59,6 +59,34 @@ impl Client {
     pub async fn sighting(&self, device: &str) -> Answer<Watched> {
         self.get(&format!("devices/{}/sighting", part(device)))
             .await
+    }
+
+    /// The settings that a device exported of itself.
+    pub async fn exports(&self, device: &str) -> Answer<Vec<Export>> {
+        self.get(&format!("devices/{}/exports", part(device))).await
+    }
+
+    /// Takes what a device exports of itself.
+    pub async fn take_export(&self, device: &str) -> Answer<Export> {
+        self.give(
+            Method::POST,
+            &format!("devices/{}/exports", part(device)),
+            &(),
+        )
+        .await
+    }
+
+    /// What an export holds, secrets and all.
+    pub async fn read_export(&self, device: &str, id: i64) -> Answer<String> {
+        self.get_text(&format!("devices/{}/exports/{id}", part(device)))
+            .await
+    }
+
+    /// Gives a device an export back.
+    pub async fn give_export(&self, device: &str, id: i64) -> Answer<()> {
+        let path = format!("devices/{}/exports/{id}/give", part(device));
+        self.send(self.request(Method::POST, &path)).await?;
+        Ok(())
     }
 
     /// Says hello as a board does.

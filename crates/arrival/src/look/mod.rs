@@ -11,7 +11,7 @@ use serde_json::Value;
 use tokio::net::TcpStream;
 
 pub use certificate::Certificate;
-pub use page::{Login, Page, PageError, port_of, read_page};
+pub use page::{Login, Page, PageError, give_page, port_of, read_page};
 pub use ssh::host_key;
 
 /// How long a board may take to answer one question.
@@ -50,6 +50,7 @@ mod tests {
         let page = |text: &str| Page {
             status: 200,
             text: text.into(),
+            cut: false,
             certificate: None,
         };
         let json = page(r#"{"a": {"version": "2.4", "n": 7, "none": null}}"#);

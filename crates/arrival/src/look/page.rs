@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex};
 
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD as BASE64;
-use http_body_util::{BodyExt, Empty, Limited};
+use http_body_util::{BodyExt, Full, Limited};
 use hyper::Request;
 use hyper::body::Bytes;
 use hyper::client::conn::http1;
@@ -32,6 +32,8 @@ pub struct Page {
     pub status: u16,
     /// Its text, at most 256 KiB; what is no UTF-8 is replaced.
     pub text: String,
+    /// Whether there was more: it was too long, or broke off.
+    pub cut: bool,
     /// The certificate that it was served with.
     pub certificate: Option<Certificate>,
 }
@@ -104,6 +106,30 @@ pub async fn read_page(
     url: &str,
     login: Option<&Login>,
 ) -> Result<Page, PageError> {
+    talk(board, url, Said::Ask(login)).await
+}
+
+/// Gives a page of a board something, by POST; the same otherwise.
+///
+/// # Errors
+/// [`PageError`]; any HTTP status is an answer.
+pub async fn give_page(
+    board: &Sighting,
+    url: &str,
+    kind: &str,
+    body: String,
+) -> Result<Page, PageError> {
+    talk(board, url, Said::Give(kind, body)).await
+}
+
+/// What is said to a page.
+enum Said<'a> {
+    Ask(Option<&'a Login>),
+    /// Kind of the content, and the content.
+    Give(&'a str, String),
+}
+
+async fn talk(board: &Sighting, url: &str, said: Said<'_>) -> Result<Page, PageError> {
     let address = parts(url).ok_or_else(|| PageError::Address(url.into()))?;
     let at = board.at(address.port);
     let read = async {
@@ -111,14 +137,14 @@ pub async fn read_page(
             .await
             .map_err(|_| PageError::NoAnswer(at))?;
         if !address.tls {
-            return ask(at, stream, &address, login).await;
+            return ask(at, stream, &address, said).await;
         }
         let (config, seen) = any_certificate();
         let name = ServerName::try_from(address.host.clone())
             .map_err(|_| PageError::Address(url.into()))?;
         let stream = tokio_rustls::TlsConnector::from(config).connect(name, stream);
         let stream = stream.await.map_err(|e| nonsense(at, e))?;
-        let mut page = ask(at, stream, &address, login).await?;
+        let mut page = ask(at, stream, &address, said).await?;
         let der = seen.0.lock().unwrap_or_else(|e| e.into_inner()).take();
         page.certificate = der.map(|der| certificate(&der));
         Ok(page)
@@ -139,7 +165,7 @@ async fn ask<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
     at: SocketAddr,
     stream: S,
     address: &Address,
-    login: Option<&Login>,
+    said: Said<'_>,
 ) -> Result<Page, PageError> {
     let (mut sender, connection) = http1::Builder::new()
         .max_buf_size(64 << 10)
@@ -151,14 +177,23 @@ async fn ask<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
         80 | 443 => address.host.clone(),
         port => format!("{}:{port}", address.host),
     };
-    let mut request = Request::get(&address.rest)
+    let mut request = Request::builder()
+        .uri(&address.rest)
         .header("host", host)
         .header("accept", "*/*");
-    if let Some(Login { user, password }) = login {
-        request = request.header("authorization", basic(user, password));
-    }
+    let body = match said {
+        Said::Ask(None) => String::new(),
+        Said::Ask(Some(Login { user, password })) => {
+            request = request.header("authorization", basic(user, password));
+            String::new()
+        }
+        Said::Give(kind, body) => {
+            request = request.method("POST").header("content-type", kind);
+            body
+        }
+    };
     let request = request
-        .body(Empty::<Bytes>::new())
+        .body(Full::new(Bytes::from(body)))
         .map_err(|_| PageError::Address(address.rest.clone()))?;
     let answer = async {
         let answer = sender
@@ -167,17 +202,21 @@ async fn ask<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
             .map_err(|e| nonsense(at, e))?;
         let status = answer.status().as_u16();
         let mut body = Limited::new(answer.into_body(), MOST_PAGE);
-        let mut bytes = Vec::new();
+        let (mut bytes, mut cut) = (Vec::new(), false);
         while let Some(frame) = body.frame().await {
             match frame {
                 Ok(frame) => bytes.extend(frame.into_data().unwrap_or_default()),
                 // A page that is too long, or that breaks off: what came so far is what there is.
-                Err(_) => break,
+                Err(_) => {
+                    cut = true;
+                    break;
+                }
             }
         }
         Ok(Page {
             status,
             text: String::from_utf8_lossy(&bytes).into_owned(),
+            cut,
             certificate: None,
         })
     };

@@ -5,6 +5,7 @@ pub mod backup;
 pub mod bench;
 pub mod card;
 pub mod device;
+pub mod export;
 pub mod feed;
 pub mod job;
 mod list;

@@ -8,6 +8,7 @@ use records::arrivals::Arrival;
 use records::devices::Device;
 use settings::{Address, Check, FieldKind, Sheet, fill_address, parse_networks};
 
+use super::exports;
 use crate::in_force::{Counted, InForce, Team};
 use crate::refusal::Refusal;
 
@@ -44,6 +45,8 @@ pub(super) struct Awaited {
     /// The fixed address that is set.
     pub address: Option<String>,
     pub steps: Vec<String>,
+    /// Where it exports its settings.
+    pub export: Option<exports::Wanted>,
 }
 
 /// The port that is tried where no page is named: that of SSH.
@@ -100,6 +103,14 @@ impl Awaited {
             country: of_kind(FieldKind::Country),
             address: fixed.map(|address| address.to_string()),
             steps: sheet.first_boot.steps.clone(),
+            export: sheet.export.as_ref().and_then(|rule| {
+                Some(exports::Wanted {
+                    page: fill_address(&rule.page, value)?,
+                    back: fill(&rule.back),
+                    whose: rule.field.as_deref().and_then(value),
+                    rule: rule.clone(),
+                })
+            }),
             page,
         }
     }

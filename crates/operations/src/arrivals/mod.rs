@@ -2,6 +2,7 @@
 //! light watch of those in service.
 
 mod awaited;
+mod exports;
 mod looked;
 mod told;
 mod watch;
@@ -486,7 +487,11 @@ impl Arrivals {
 
     /// Looks at what is due; whether anything is waited for.
     async fn look_at_all(&self) -> Result<bool, Refusal> {
-        watch::look_again(&self.records, &self.in_force, &self.events, &self.watching).await?;
+        let seen = watch::look_again(&self.records, &self.in_force, &self.events, &self.watching);
+        for one in seen.await? {
+            self.take_in_passing(&one.device, &one.awaited, &one.at)
+                .await;
+        }
         let now = Instant::now();
         {
             let looks = self.looks();

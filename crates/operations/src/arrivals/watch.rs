@@ -1,7 +1,7 @@
 //! The light watch of devices in service: whether their page answers, which version they say, until when their
 //! certificate is valid.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::time::Duration;
 
 use arrival::locate::{Locator, Sighting};
@@ -9,6 +9,7 @@ use arrival::look::{port_answers, read_page, value_at};
 use futures::stream::{self, StreamExt};
 use records::Records;
 use records::arrivals::Watched;
+use records::devices::Device;
 use serde_json::json;
 
 use super::awaited::{Awaited, all_awaited};
@@ -94,44 +95,61 @@ async fn ask_anywhere(
     (said, None)
 }
 
-/// Looks at the devices in service that were not looked at for so long.
+/// Looks at the devices in service that were not looked at for so long; gives those that answered.
 pub(super) async fn look_again(
     records: &Records,
     in_force: &InForce,
     events: &Events,
     watching: &Watching,
-) -> Result<(), Refusal> {
+) -> Result<Vec<Answered>, Refusal> {
     let due = records
         .watched(None, Some(now() - watching.every), BATCH)
         .await?;
     if due.is_empty() {
-        return Ok(());
+        return Ok(Vec::new());
     }
     let names: Vec<_> = due.iter().map(|one| one.device.clone()).collect();
     let devices = records.devices_named(&names).await?;
     let awaited = all_awaited(in_force, &devices).await?;
-    let mut all = Vec::new();
-    for watched in due {
-        let place = devices
-            .iter()
-            .position(|device| device.name == watched.device);
-        let awaited = place.and_then(|place| awaited.get(place)).cloned();
-        all.push((watched, awaited.unwrap_or_default()));
-    }
+    let of: HashMap<String, (Device, Awaited)> = devices
+        .into_iter()
+        .zip(awaited)
+        .map(|(device, awaited)| (device.name.clone(), (device, awaited)))
+        .collect();
     let locators = &watching.locators;
-    let asked = all.into_iter().map(|(watched, awaited)| async move {
-        let said = ask_anywhere(locators, &watched, &awaited).await;
-        (watched, said)
+    let asked = due.into_iter().filter_map(|watched| {
+        let (device, awaited) = of.get(&watched.device)?.clone();
+        Some(async move {
+            let said = ask_anywhere(locators, &watched, &awaited).await;
+            (watched, device, awaited, said)
+        })
     });
     let asked: Vec<_> = asked.collect();
     let said: Vec<_> = stream::iter(asked)
         .buffer_unordered(AT_ONCE)
         .collect()
         .await;
-    for (watched, (said, place)) in said {
+    let mut answered = Vec::new();
+    for (watched, device, awaited, (said, place)) in said {
         take_in(records, events, &watched, &said, place.as_ref()).await?;
+        if said.answers
+            && let Some(at) = place.or_else(|| sighting(&watched))
+        {
+            answered.push(Answered {
+                device,
+                awaited,
+                at,
+            });
+        }
     }
-    Ok(())
+    Ok(answered)
+}
+
+/// A device that answered, and where.
+pub(super) struct Answered {
+    pub device: Device,
+    pub awaited: Awaited,
+    pub at: Sighting,
 }
 
 /// Records what a device said, and what that changes.

@@ -1,4 +1,5 @@
-//! Arrivals: devices that are waited for after their card went in; and what needs a hand.
+//! Arrivals: devices that are waited for after their card went in; the settings that they export of themselves; and
+//! what needs a hand.
 
 use std::sync::Arc;
 
@@ -23,6 +24,9 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(end))
         .routes(routes!(newest))
         .routes(routes!(sighting))
+        .routes(routes!(exports, take_export))
+        .routes(routes!(read_export))
+        .routes(routes!(give_back))
         .routes(routes!(hello))
         .routes(routes!(attention))
 }
@@ -121,6 +125,47 @@ async fn sighting(
     let found = app.records.watched(Some(&name), None, 1).await?.pop();
     let row = found.ok_or_else(|| ApiError::missing(format!("{name} was never accepted")))?;
     Ok(Json(operations::shown::watched(row)))
+}
+
+/// The settings that a device exported of itself, newest first. What they hold is sealed.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/exports", responses((status = 200, body = Vec<api::Export>)))]
+async fn exports(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<Vec<api::Export>>, ApiError> {
+    Ok(Json(app.arrivals.exports(&name).await?))
+}
+
+/// Takes what a device exports of itself, where its release sheet says and where it was seen.
+#[utoipa::path(post, path = "/api/v1/devices/{name}/exports", responses((status = 201, body = api::Export)))]
+async fn take_export(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+) -> Result<(StatusCode, Json<api::Export>), ApiError> {
+    let taken = app.arrivals.take_export(&operator, &name).await?;
+    Ok((StatusCode::CREATED, Json(taken)))
+}
+
+/// What an export holds, secrets and all. That it was read is recorded.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/exports/{id}", responses((status = 200, body = String, content_type = "text/plain")))]
+async fn read_export(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path((name, id)): Path<(String, i64)>,
+) -> Result<String, ApiError> {
+    Ok(app.arrivals.read_export(&operator, &name, id).await?)
+}
+
+/// Gives a device an export back, where it was seen and as its release sheet says.
+#[utoipa::path(post, path = "/api/v1/devices/{name}/exports/{id}/give", responses((status = 204)))]
+async fn give_back(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path((name, id)): Path<(String, i64)>,
+) -> Result<StatusCode, ApiError> {
+    app.arrivals.give_back(&operator, &name, id).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// A board says by itself that it came up. The word of its card's stamp is good once, and tells which board it is.
