@@ -8,6 +8,7 @@ import { type Arrival as ArrivalRow, type ArrivalDetail, type SeenBoard, type St
 import { Accept } from "../parts/Confirm";
 import { Finder } from "../parts/Finder";
 import { LampPattern, LampQuestion } from "../parts/Lamp";
+import { SerialLine } from "../parts/SerialLine";
 import { When, span } from "../parts/text";
 import { Amount, Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
 
@@ -220,6 +221,7 @@ function Whole({ detail }: { detail: ArrivalDetail }) {
                     <LampPattern pattern={detail.lamp} />
                 </Sheet>
             )}
+            <SerialLine arrival={arrival.id} open={open} />
             {detail.steps.length > 0 && (
                 <Sheet title="What only a person can see">
                     <ol className="grid gap-2">

@@ -309,6 +309,62 @@ pub struct Watched {
     pub silent_since: Option<OffsetDateTime>,
 }
 
+/// A serial port of the service's computer that may be listened at.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SerialPort {
+    /// The port, such as `/dev/ttyUSB0`.
+    pub port: String,
+    /// Whether it is plugged in.
+    pub there: bool,
+    /// Number of the arrival that it is listened at for.
+    #[serde(default)]
+    pub arrival: Option<i64>,
+}
+
+/// That a board is listened to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewSerial {
+    /// The port.
+    pub port: String,
+    /// Its speed.
+    pub baud: u32,
+}
+
+/// What a board said on its serial line.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SerialLog {
+    /// The port.
+    pub port: String,
+    /// Its speed.
+    pub baud: u32,
+    /// What was said; cut in the middle where it is long.
+    pub text: String,
+    /// Lines of it that mean something.
+    pub found: Vec<FoundLine>,
+    /// Whether it is listened to now.
+    pub listening: bool,
+    /// Why it ended, if not because somebody wanted it.
+    #[serde(default)]
+    pub problem: Option<String>,
+    /// Since when.
+    #[serde(with = "time::serde::rfc3339")]
+    pub began_at: OffsetDateTime,
+    /// Until when.
+    #[serde(with = "time::serde::rfc3339::option", default)]
+    pub ended_at: Option<OffsetDateTime>,
+}
+
+/// A line of a boot log that means something.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FoundLine {
+    /// The line.
+    pub line: String,
+    /// What it means.
+    pub means: String,
+    /// Whether that is as it should be.
+    pub good: bool,
+}
+
 /// Settings that an appliance exported of itself.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Export {

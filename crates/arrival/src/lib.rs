@@ -4,6 +4,7 @@
 //!   network, each asks for the boards that are waited for, by name, address or hardware address.
 //! - [`look`]: what it says: pages with their certificates, ports, the key of its SSH server.
 //! - [`known`]: which board it is. A name is no proof: stamp, key and hardware address are.
+//! - [`serial`]: what it says on a serial line while it starts.
 //! - [`causes`]: why it may not have come up.
 //!
 //! Everything that a board says is foreign: it is bounded in length and time before it is looked at.
@@ -21,3 +22,4 @@ pub mod conformance;
 pub mod known;
 pub mod locate;
 pub mod look;
+pub mod serial;

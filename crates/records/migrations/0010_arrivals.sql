@@ -89,3 +89,16 @@ create table device_exports (
     seen_at timestamptz not null default now()
 );
 create index device_exports_device on device_exports (device_id, id desc);
+
+-- What a board said on a serial line while it was waited for.
+create table arrival_lines (
+    arrival_id bigint primary key references arrivals on delete cascade,
+    port text not null,
+    baud integer not null,
+    -- Cut in the middle where it is long.
+    text text not null default '',
+    -- Why it ended, if not because somebody wanted it.
+    problem text,
+    began_at timestamptz not null default now(),
+    ended_at timestamptz
+);

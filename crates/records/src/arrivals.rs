@@ -530,6 +530,80 @@ impl Records {
     }
 }
 
+/// What a board said on a serial line.
+#[derive(Clone, Debug)]
+pub struct Heard {
+    /// The port.
+    pub port: String,
+    /// Its speed.
+    pub baud: i32,
+    /// What was said.
+    pub text: String,
+    /// Why it ended, if not because somebody wanted it.
+    pub problem: Option<String>,
+    /// Since when.
+    pub began_at: OffsetDateTime,
+    /// Until when.
+    pub ended_at: Option<OffsetDateTime>,
+}
+
+impl Records {
+    /// Begins to keep what a board says; what was kept of the same arrival before is forgotten.
+    pub async fn begin_line(&self, arrival: i64, port: &str, baud: i32) -> Result<(), RecordError> {
+        sqlx::query!(
+            "insert into arrival_lines (arrival_id, port, baud) values ($1, $2, $3)
+             on conflict (arrival_id) do update set port = $2, baud = $3, text = '', problem = null, began_at = now(),
+                ended_at = null",
+            arrival,
+            port,
+            baud
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Keeps what was heard so far.
+    pub async fn line_heard(&self, arrival: i64, text: &str) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update arrival_lines set text = $2 where arrival_id = $1",
+            arrival,
+            text
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Keeps what was heard to the end.
+    pub async fn end_line(
+        &self,
+        arrival: i64,
+        text: &str,
+        problem: Option<&str>,
+    ) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update arrival_lines set text = $2, problem = $3, ended_at = now() where arrival_id = $1",
+            arrival,
+            text,
+            problem
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// What was heard of an arrival.
+    pub async fn line_of(&self, arrival: i64) -> Result<Option<Heard>, RecordError> {
+        let row = sqlx::query_as!(
+            Heard,
+            "select port, baud, text, problem, began_at, ended_at from arrival_lines where arrival_id = $1",
+            arrival
+        );
+        Ok(row.fetch_optional(&self.pool).await?)
+    }
+}
+
 /// What tells a device from others.
 #[derive(Clone, Debug)]
 pub struct Marks {

@@ -280,6 +280,12 @@ impl Records {
         )
         .execute(&mut *tx)
         .await?;
+        sqlx::query!(
+            "update arrival_lines set ended_at = now(), problem = 'the service ended, and listens no more'
+             where ended_at is null"
+        )
+        .execute(&mut *tx)
+        .await?;
         let jobs = sqlx::query_scalar!(
             "update jobs set state = 'interrupted', finished_at = now(), error_code = 'interrupted',
                 error = case

@@ -147,6 +147,7 @@ impl App {
             slots.clone(),
             plans.clone(),
         ));
+        let found_by = locators(&config);
         let arrivals = Arrivals::new(
             records.clone(),
             events.clone(),
@@ -154,8 +155,9 @@ impl App {
             rounds.clone(),
             store.keys.clone(),
             Watching {
-                locators: locators(&config),
+                locators: found_by,
                 every: config.watch_every,
+                serial_ports: config.serial_ports,
             },
         );
         let app = Arc::new(Self {

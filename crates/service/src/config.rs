@@ -59,6 +59,9 @@ pub struct Args {
     /// Minutes after which a device in service is looked at again (240).
     #[arg(long, env = "DUPLICARIUM_WATCH_MINUTES")]
     watch_minutes: Option<f64>,
+    /// Serial ports at which boards may be listened to, with commas between.
+    #[arg(long, env = "DUPLICARIUM_SERIAL_PORTS", value_delimiter = ',')]
+    serial_ports: Option<Vec<PathBuf>>,
     /// Print the OpenAPI document and end.
     #[arg(long)]
     pub openapi: bool,
@@ -79,6 +82,7 @@ struct File {
     private_addresses: Option<bool>,
     mdns: Option<bool>,
     watch_minutes: Option<f64>,
+    serial_ports: Option<Vec<PathBuf>>,
 }
 
 /// The settled configuration.
@@ -99,6 +103,8 @@ pub struct Config {
     pub mdns: bool,
     /// How often a device in service is looked at.
     pub watch_every: Duration,
+    /// Serial ports at which boards may be listened to.
+    pub serial_ports: Vec<PathBuf>,
 }
 
 impl Config {
@@ -145,6 +151,7 @@ impl Config {
         Ok(Self {
             listen,
             limits,
+            serial_ports: args.serial_ports.or(file.serial_ports).unwrap_or_default(),
             mdns: args.mdns.or(file.mdns).unwrap_or(true),
             watch_every: Duration::from_secs_f64(watch_minutes * 60.0),
             most_jobs: args.most_jobs.or(file.most_jobs).unwrap_or(MOST_JOBS),

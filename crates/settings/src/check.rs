@@ -72,6 +72,19 @@ impl Check {
     }
 }
 
+/// A line of a board's boot log that means something.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct BootLine {
+    /// A text that is in the line.
+    pub text: String,
+    /// What it means, for people.
+    pub means: String,
+    /// Whether that is as it should be.
+    #[serde(default)]
+    pub good: bool,
+}
+
 /// Where a running board exports the settings that it was given since its card was made.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::check::check_address;
 use crate::template::{GIVEN, OF_EACH, Templates};
-use crate::{Check, Export, Field, Placement};
+use crate::{BootLine, Check, Export, Field, Placement};
 
 /// A release sheet that has passed every check.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -140,6 +140,9 @@ pub struct FirstBoot {
     /// What a person has to do at the first start, in order.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<String>,
+    /// Lines of its boot log that mean something.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lines: Vec<BootLine>,
 }
 
 /// Why a sheet was refused.
@@ -311,6 +314,12 @@ impl Sheet {
         if self.checks.len().max(self.first_boot.steps.len()) > MOST_LOOKED_AT {
             let why = format!("a sheet has at most {MOST_LOOKED_AT} checks and as many steps");
             return Err(("checks".into(), why));
+        }
+        let lines = &self.first_boot.lines;
+        if lines.len() > MOST_LOOKED_AT || lines.iter().any(|line| line.text.trim().is_empty()) {
+            let why =
+                format!("at most {MOST_LOOKED_AT} boot lines, each with a text that is in it");
+            return Err(("lines".into(), why));
         }
         for check in &self.checks {
             let wrong = |why| {

@@ -6,9 +6,11 @@ mod board;
 mod drawer;
 mod page;
 mod publisher;
+mod serial;
 mod server;
 mod ssh;
 
 pub use drawer::Drawer;
 pub use publisher::{Orders, Publisher};
+pub use serial::Serial;
 pub use server::Server;

@@ -8,7 +8,7 @@ use anyhow::{Context, Result, bail};
 use bench::wire::{BoardKind, BoardState, Fault, Line, Network, NewCard, Reply, Request};
 use clap::{Parser, Subcommand};
 use comfy_table::{Table, presets};
-use standin::{Orders, Publisher, Server};
+use standin::{Orders, Publisher, Serial, Server};
 
 /// Stand-in card reader and boards.
 #[derive(Parser)]
@@ -48,6 +48,15 @@ enum Command {
         /// Address to serve at.
         #[arg(long, default_value = "127.0.0.1:7642")]
         listen: SocketAddr,
+    },
+    /// Be the serial line of a board that says its boot log over and over.
+    Serial {
+        /// Where its port is found.
+        #[arg(long)]
+        link: PathBuf,
+        /// File with the log.
+        #[arg(long)]
+        says: PathBuf,
     },
     /// Order faults of the publisher of a folder; none mends it.
     Order {
@@ -212,6 +221,14 @@ fn run(args: Args) -> Result<()> {
             })?;
             println!("stand-in card reader at {}", server.address()?);
             return Ok(server.run()?);
+        }
+        Command::Serial { link, says } => {
+            let log = std::fs::read_to_string(&says)
+                .with_context(|| format!("cannot read {}", says.display()))?;
+            let line = Serial::at(&link)
+                .with_context(|| format!("cannot be a serial line at {}", link.display()))?;
+            println!("stand-in serial line at {}", link.display());
+            return Ok(line.say(&log)?);
         }
         Command::Publish { dir, listen } => {
             let publisher = Publisher::bind(&dir, listen)

@@ -4,7 +4,7 @@
 use std::time::{Duration, Instant};
 
 use api::{ArrivalDetail, ArrivalEnd, ClientError, Hello, NewArrival, Problem};
-use testbed::Testbed;
+use testbed::{Browser, Testbed};
 
 const SIZE: &str = "700000256";
 
@@ -617,4 +617,132 @@ async fn what_was_tuned_is_exported_and_given_back_to_a_card_that_was_made_anew(
         bed.refused(&["export", "give", "quay-01", &newest])
             .contains("did not take it back")
     );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_board_says_on_its_serial_line_is_kept_and_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    let (port, missing, log) = (path("port"), path("missing"), path("log"));
+    std::fs::write(
+        &log,
+        "Curlew firmware\nlink: \"Saltmarsh-Quay\" refused the passphrase\n",
+    )
+    .unwrap();
+    let mut line = std::process::Command::new(testbed::binary("duplicarium-standin"))
+        .args(["serial", "--link", &port, "--says", &log])
+        .stdout(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut bed = bed(&["--serial-ports", &format!("{port},{missing}")]);
+    bed.add_device("quay-01");
+    bed.done(&["arrival", "expect", "quay-01"]);
+    // Only what the configuration names is ever opened.
+    let said = bed.refused(&["arrival", "listen", "quay-01", "--port", "/dev/tty0"]);
+    assert!(
+        said.contains("no serial port that the configuration names"),
+        "{said}"
+    );
+    assert!(
+        bed.refused(&["arrival", "listen", "quay-01"])
+            .contains("say which port")
+    );
+    let said = bed.refused(&["arrival", "listen", "quay-01", "--port", &missing]);
+    assert!(said.contains("plug the adapter in"), "{said}");
+    let said = bed.refused(&[
+        "arrival", "listen", "quay-01", "--port", &port, "--baud", "7",
+    ]);
+    assert!(said.contains("115200"), "{said}");
+    bed.done(&["arrival", "listen", "quay-01", "--port", &port, "--once"]);
+    assert!(
+        bed.refused(&["arrival", "listen", "quay-01", "--port", &port])
+            .contains("listened at for arrival 1")
+    );
+    let client = bed.client();
+    let begun = Instant::now();
+    let heard = loop {
+        let heard = client.serial_log(1).await.unwrap();
+        if !heard.found.is_empty() {
+            break heard;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(30), "{heard:?}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    };
+    assert!(heard.listening && !heard.found[0].good);
+    assert!(
+        heard.found[0].means.contains("passphrase that is set"),
+        "{heard:?}"
+    );
+    // The end of the service ends listening, and loses nothing that was heard.
+    bed.kill_service();
+    bed.start_service();
+    let kept = client.serial_log(1).await.unwrap();
+    assert!(
+        !kept.listening && kept.text.contains("refused the passphrase"),
+        "{kept:?}"
+    );
+    assert!(kept.problem.unwrap().contains("service ended"));
+    bed.done(&["arrival", "listen", "quay-01", "--port", &port, "--once"]);
+    line.kill().unwrap();
+    line.wait().unwrap();
+    let begun = Instant::now();
+    while client.serial_log(1).await.unwrap().listening {
+        assert!(begun.elapsed() < Duration::from_secs(20));
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let said = bed.done(&["arrival", "log", "quay-01"]);
+    assert!(said.contains("plug the adapter in"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_leads_from_the_card_in_its_board_to_the_device_in_service() {
+    let bed = bed(&[]);
+    bed.add_device("quay-01");
+    card_of(&bed, "quay-01", "mica");
+    let browser = Browser::start().await.unwrap();
+    let go = async |page: &str, text: &str| {
+        browser
+            .window
+            .goto(&format!("{}/{page}", bed.url()))
+            .await
+            .unwrap();
+        browser.see(text).await.unwrap();
+    };
+    // As on a phone at the lamp post.
+    browser.window.set_window_size(390, 844).await.unwrap();
+    go("devices/quay-01", "is in it now").await;
+    browser.press("is in it now").await.unwrap();
+    browser.see("since the card went in").await.unwrap();
+    browser.see("What does its lamp do?").await.unwrap();
+    browser.see("Not found yet.").await.unwrap();
+    boot(&bed, "mica", &["--seconds", "1"]);
+    browser.see("known by its stamp").await.unwrap();
+    browser.see("On the network that is set").await.unwrap();
+    let wide = "return document.documentElement.scrollWidth <= window.innerWidth";
+    let fits = browser.window.execute(wide, Vec::new()).await.unwrap();
+    assert_eq!(fits, true, "nothing scrolls sideways");
+    // It asks for what only a person can see, and takes nothing for granted.
+    let step = "//li//label[contains(., 'Join its network with a phone')]/input";
+    browser.find(step).await.unwrap().click().await.unwrap();
+    browser.see("operator,").await.unwrap();
+    let accept = browser
+        .find("//button[. = 'It does its job']")
+        .await
+        .unwrap();
+    assert_eq!(
+        accept.attr("disabled").await.unwrap().as_deref(),
+        Some("true")
+    );
+    browser.accept("login-open").await.unwrap();
+    browser.press("It does its job").await.unwrap();
+    browser.see("Does its job").await.unwrap();
+    assert_eq!(
+        bed.json(&["device", "show", "quay-01"])["device"]["state"],
+        "in service"
+    );
+    go("devices/quay-01", "version it says").await;
+    browser.press("Take it now").await.unwrap();
+    browser.press("Give it back").await.unwrap();
+    browser.see("it was taken back").await.unwrap();
+    go("arrivals", "accepted").await;
 }

@@ -5,7 +5,7 @@ use reqwest::Method;
 use super::{Answer, Client, part};
 use crate::{
     ArrivalChange, ArrivalDetail, ArrivalEnd, Arrivals, Attention, Export, Hello, NewArrival,
-    StepChange, Watched,
+    NewSerial, SerialLog, SerialPort, StepChange, Watched,
 };
 
 impl Client {
@@ -59,6 +59,27 @@ impl Client {
     pub async fn sighting(&self, device: &str) -> Answer<Watched> {
         self.get(&format!("devices/{}/sighting", part(device)))
             .await
+    }
+
+    /// The serial ports that may be listened at.
+    pub async fn serial_ports(&self) -> Answer<Vec<SerialPort>> {
+        self.get("serial-ports").await
+    }
+
+    /// What a board said on its serial line.
+    pub async fn serial_log(&self, arrival: i64) -> Answer<SerialLog> {
+        self.get(&format!("arrivals/{arrival}/serial")).await
+    }
+
+    /// Listens to a board on a serial line.
+    pub async fn listen(&self, arrival: i64, new: &NewSerial) -> Answer<SerialLog> {
+        self.give(Method::PUT, &format!("arrivals/{arrival}/serial"), new)
+            .await
+    }
+
+    /// Listens no more.
+    pub async fn hang_up(&self, arrival: i64) -> Answer<()> {
+        self.take_away(&format!("arrivals/{arrival}/serial")).await
     }
 
     /// The settings that a device exported of itself.

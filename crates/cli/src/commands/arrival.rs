@@ -1,12 +1,12 @@
 //! Arrivals: from the card in its board to the board that does its job.
 
-use std::io::{self, IsTerminal as _};
+use std::io::{self, IsTerminal as _, Write as _};
 use std::time::Duration;
 
 use anyhow::bail;
 use api::{
-    Arrival as Row, ArrivalChange, ArrivalDetail, ArrivalEnd, Caution, NewArrival, SeenBoard,
-    StepChange,
+    Arrival as Row, ArrivalChange, ArrivalDetail, ArrivalEnd, Caution, NewArrival, NewSerial,
+    SeenBoard, SerialLog, StepChange,
 };
 use clap::Subcommand;
 
@@ -58,6 +58,30 @@ pub enum Arrival {
         which: String,
         /// The address.
         address: String,
+    },
+    /// Listen to a board on a serial line of the service's computer, and print what it says.
+    Listen {
+        /// The device, or the number of the arrival.
+        which: String,
+        /// The port; the only one that is named in the configuration where none is given.
+        #[arg(long)]
+        port: Option<String>,
+        /// Its speed.
+        #[arg(long, default_value_t = 115_200)]
+        baud: u32,
+        /// Print what was said so far and end; listening goes on.
+        #[arg(long)]
+        once: bool,
+    },
+    /// Listen to a board no more.
+    HangUp {
+        /// The device, or the number of the arrival.
+        which: String,
+    },
+    /// Print what a board said on its serial line.
+    Log {
+        /// The device, or the number of the arrival.
+        which: String,
     },
     /// Say that a step was done.
     Step {
@@ -281,6 +305,54 @@ async fn watch(context: &Context, which: &str) -> anyhow::Result<()> {
     }
 }
 
+fn show_found(log: &SerialLog) {
+    for one in &log.found {
+        let mark = if one.good { "good" } else { "BAD" };
+        println!("{mark:<4} {}: {}", one.means, one.line);
+    }
+    if let Some(problem) = &log.problem {
+        println!("{problem}");
+    }
+}
+
+/// Prints what a board says as it says it.
+async fn listen(context: &Context, id: i64, once: bool) -> anyhow::Result<()> {
+    let mut printed = 0;
+    loop {
+        let log = context.client.serial_log(id).await?;
+        if context.json {
+            return context.show(&log, |_| ());
+        }
+        // Of a text that was cut only what is new at its end could be told; it is printed whole again.
+        let new = log.text.get(printed..).unwrap_or(&log.text);
+        print!("{new}");
+        io::stdout().flush()?;
+        printed = log.text.len();
+        if !log.listening || once {
+            println!();
+            show_found(&log);
+            return Ok(());
+        }
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
+}
+
+/// The port that is meant.
+async fn port_of(context: &Context, given: Option<String>) -> anyhow::Result<String> {
+    if let Some(port) = given {
+        return Ok(port);
+    }
+    let ports = context.client.serial_ports().await?;
+    match ports.as_slice() {
+        [one] => Ok(one.port.clone()),
+        [] => bail!("the service's configuration names no serial port (serial_ports)"),
+        several => {
+            let all: Vec<_> = several.iter().map(|one| one.port.as_str()).collect();
+            bail!("say which port: --port {}", all.join(" or "))
+        }
+    }
+}
+
 impl Arrival {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
         let client = &context.client;
@@ -295,6 +367,32 @@ impl Arrival {
                 });
             }
             Self::Watch { which } => return watch(context, &which).await,
+            Self::Listen {
+                which,
+                port,
+                baud,
+                once,
+            } => {
+                let id = find(context, &which).await?.arrival.id;
+                let port = port_of(context, port).await?;
+                client.listen(id, &NewSerial { port, baud }).await?;
+                return listen(context, id, once).await;
+            }
+            Self::HangUp { which } => {
+                let detail = find(context, &which).await?;
+                client.hang_up(detail.arrival.id).await?;
+                return context.done(&format!(
+                    "{} is not listened to any more.",
+                    detail.arrival.device
+                ));
+            }
+            Self::Log { which } => {
+                let id = find(context, &which).await?.arrival.id;
+                return context.show(&client.serial_log(id).await?, |log| {
+                    println!("{}", log.text);
+                    show_found(log);
+                });
+            }
             Self::Expect {
                 device,
                 card,

@@ -6,7 +6,7 @@ use arrival::locate::Sought;
 use arrival::look::port_of;
 use records::arrivals::Arrival;
 use records::devices::Device;
-use settings::{Address, Check, FieldKind, Sheet, fill_address, parse_networks};
+use settings::{Address, BootLine, Check, FieldKind, Sheet, fill_address, parse_networks};
 
 use super::exports;
 use crate::in_force::{Counted, InForce, Team};
@@ -45,6 +45,8 @@ pub(super) struct Awaited {
     /// The fixed address that is set.
     pub address: Option<String>,
     pub steps: Vec<String>,
+    /// Lines of its boot log that mean something.
+    pub lines: Vec<BootLine>,
     /// Where it exports its settings.
     pub export: Option<exports::Wanted>,
 }
@@ -103,6 +105,7 @@ impl Awaited {
             country: of_kind(FieldKind::Country),
             address: fixed.map(|address| address.to_string()),
             steps: sheet.first_boot.steps.clone(),
+            lines: sheet.first_boot.lines.clone(),
             export: sheet.export.as_ref().and_then(|rule| {
                 Some(exports::Wanted {
                     page: fill_address(&rule.page, value)?,

@@ -3,12 +3,14 @@
 
 mod awaited;
 mod exports;
+mod lines;
 mod looked;
 mod told;
 mod watch;
 
 use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
@@ -25,6 +27,7 @@ use tokio::sync::Notify;
 use vault::Keys;
 
 use self::awaited::{Awaited, all_awaited, awaited_by};
+use self::lines::Lines;
 use self::looked::{Looked, look, try_logins};
 use self::told::{Telling, row, seen_of};
 use crate::in_force::InForce;
@@ -59,6 +62,8 @@ pub struct Watching {
     pub locators: Vec<Box<dyn Locator>>,
     /// How often a device in service is looked at.
     pub every: Duration,
+    /// The serial ports that may be listened at.
+    pub serial_ports: Vec<PathBuf>,
 }
 
 /// The arrivals of the team.
@@ -69,6 +74,7 @@ pub struct Arrivals {
     rounds: Arc<Rounds>,
     keys: Arc<Keys>,
     watching: Watching,
+    lines: Lines,
     /// Told when somebody said something, so that nobody waits for the next look.
     stirred: Notify,
     /// What is known of each arrival that goes on, only to look at it: all else is in the records.
@@ -114,9 +120,11 @@ impl Arrivals {
         in_force: InForce,
         rounds: Arc<Rounds>,
         keys: Arc<Keys>,
-        watching: Watching,
+        mut watching: Watching,
     ) -> Self {
+        let ports = std::mem::take(&mut watching.serial_ports);
         Self {
+            lines: Lines::new(ports),
             records,
             events,
             in_force,
@@ -289,6 +297,7 @@ impl Arrivals {
         };
         self.records.end_arrival(id, &end).await?;
         self.looks().remove(&id);
+        self.hang_up(id);
         if how == "accepted" {
             self.accept_trial(operator, &arrival.device).await?;
         }

@@ -24,6 +24,8 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(end))
         .routes(routes!(newest))
         .routes(routes!(sighting))
+        .routes(routes!(ports))
+        .routes(routes!(line, listen, hang_up))
         .routes(routes!(exports, take_export))
         .routes(routes!(read_export))
         .routes(routes!(give_back))
@@ -125,6 +127,40 @@ async fn sighting(
     let found = app.records.watched(Some(&name), None, 1).await?.pop();
     let row = found.ok_or_else(|| ApiError::missing(format!("{name} was never accepted")))?;
     Ok(Json(operations::shown::watched(row)))
+}
+
+/// The serial ports of the service's computer that its configuration names: only those are ever opened.
+#[utoipa::path(get, path = "/api/v1/serial-ports", responses((status = 200, body = Vec<api::SerialPort>)))]
+async fn ports(State(app): State<Arc<App>>) -> Json<Vec<api::SerialPort>> {
+    Json(app.arrivals.serial_ports())
+}
+
+/// What a board said on its serial line.
+#[utoipa::path(get, path = "/api/v1/arrivals/{id}/serial", responses((status = 200, body = api::SerialLog)))]
+async fn line(
+    State(app): State<Arc<App>>,
+    Path(id): Path<i64>,
+) -> Result<Json<api::SerialLog>, ApiError> {
+    Ok(Json(app.arrivals.line(id).await?))
+}
+
+/// Listens to a board on a serial line; what was heard of this arrival before is forgotten.
+#[utoipa::path(put, path = "/api/v1/arrivals/{id}/serial", request_body = api::NewSerial,
+    responses((status = 200, body = api::SerialLog)))]
+async fn listen(
+    State(app): State<Arc<App>>,
+    Path(id): Path<i64>,
+    Given(new): Given<api::NewSerial>,
+) -> Result<Json<api::SerialLog>, ApiError> {
+    app.arrivals.listen(id, &new).await?;
+    Ok(Json(app.arrivals.line(id).await?))
+}
+
+/// Listens no more. What was heard stays.
+#[utoipa::path(delete, path = "/api/v1/arrivals/{id}/serial", responses((status = 204)))]
+async fn hang_up(State(app): State<Arc<App>>, Path(id): Path<i64>) -> StatusCode {
+    app.arrivals.hang_up(id);
+    StatusCode::NO_CONTENT
 }
 
 /// The settings that a device exported of itself, newest first. What they hold is sealed.

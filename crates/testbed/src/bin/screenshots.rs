@@ -6,7 +6,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
 use anyhow::{Context, Result};
-use testbed::{Browser, Publisher, Testbed, binary, demo_image, workspace};
+use testbed::{Browser, Publisher, Testbed, binary, workspace};
 
 #[tokio::main]
 async fn main() -> Result<()> {
@@ -114,13 +114,6 @@ async fn main() -> Result<()> {
     browser.see("/etc/toolpost/kiosk.conf").await?;
     browser.bring_up("Files on its card").await?;
     browser.picture(&shot("console-preview")).await?;
-    go("catalogue", "Add a release").await?;
-    browser.press("Add a release").await?;
-    browser
-        .choose_file("image", &demo_image("quaylink-2.3.zip"))
-        .await?;
-    browser.see("becomes a draft").await?;
-    browser.picture(&shot("console-add")).await?;
     let screen = Screen::start()?;
     bed.make_card("strand", "16GB", &["--rate", "14MB"]);
     bed.put("strand", 4);
@@ -150,11 +143,19 @@ async fn main() -> Result<()> {
         &shot("terminal-lists"),
     )?;
 
+    // A board that arrives, as somebody sees it who stands before it.
+    bed.standin(&["pull", "--slot", "2"]);
+    bed.done(&["arrival", "expect", "quay-02", "--waits", "Ingrid"]);
+    go("arrivals/1", "since the card went in").await?;
+    bed.standin(&["boot", "flint", "--model", "curlew", "--seconds", "3"]);
+    browser.see("known by its stamp").await?;
+    browser.picture(&shot("console-arrival")).await?;
+
     // A round under way: a card to pull, one at work, one that does not count, a slot to fill.
     for (card, rate) in [("reed", "60MB"), ("rush", "3MB")] {
         bed.make_card(card, "4GB", &["--rate", rate]);
     }
-    for slot in ["1", "2", "4"] {
+    for slot in ["1", "4"] {
         bed.standin(&["pull", "--slot", slot]);
     }
     let round = bed.json(&[
