@@ -698,7 +698,7 @@ async fn what_a_board_says_on_its_serial_line_is_kept_and_told() {
 async fn the_console_leads_from_the_card_in_its_board_to_the_device_in_service() {
     let bed = bed(&[]);
     bed.add_device("quay-01");
-    card_of(&bed, "quay-01", "mica");
+    let label = card_of(&bed, "quay-01", "mica");
     let browser = Browser::start().await.unwrap();
     let go = async |page: &str, text: &str| {
         browser
@@ -711,7 +711,8 @@ async fn the_console_leads_from_the_card_in_its_board_to_the_device_in_service()
     // As on a phone at the lamp post.
     browser.window.set_window_size(390, 844).await.unwrap();
     go("devices/quay-01", "is in it now").await;
-    browser.press("is in it now").await.unwrap();
+    let now = format!("Card {label} is in it now");
+    browser.press(&now).await.unwrap();
     browser.see("since the card went in").await.unwrap();
     browser.see("What does its lamp do?").await.unwrap();
     browser.see("Not found yet.").await.unwrap();
