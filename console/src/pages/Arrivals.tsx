@@ -7,6 +7,7 @@ import { type FormEvent, useEffect, useState } from "react";
 import { type Arrival as ArrivalRow, type ArrivalDetail, type SeenBoard, type Step, get, patch, post, put } from "../api/client";
 import { Accept } from "../parts/Confirm";
 import { Finder } from "../parts/Finder";
+import { FirstJoin } from "../parts/FirstJoin";
 import { LampPattern, LampQuestion } from "../parts/Lamp";
 import { SerialLine } from "../parts/SerialLine";
 import { When, span } from "../parts/text";
@@ -221,6 +222,7 @@ function Whole({ detail }: { detail: ArrivalDetail }) {
                     <LampPattern pattern={detail.lamp} />
                 </Sheet>
             )}
+            {open && arrival.answered_at == null && <FirstJoin arrival={arrival.id} />}
             <SerialLine arrival={arrival.id} open={open} />
             {detail.steps.length > 0 && (
                 <Sheet title="What only a person can see">

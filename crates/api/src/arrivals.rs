@@ -309,6 +309,43 @@ pub struct Watched {
     pub silent_since: Option<OffsetDateTime>,
 }
 
+/// How a board gets its settings on the network that it opens itself.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FirstJoin {
+    /// Names that its network may have.
+    pub networks: Vec<String>,
+    /// The page that takes the settings there.
+    pub page: String,
+    /// Whether it takes JSON, else a form.
+    pub json: bool,
+    /// What it takes.
+    pub values: Vec<JoinValue>,
+}
+
+/// A value that a board takes on its own network.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JoinValue {
+    /// Name that the page knows.
+    pub key: String,
+    /// What it is, for people.
+    pub label: String,
+    /// What it is set to; never a secret.
+    #[serde(default)]
+    pub value: Option<String>,
+    /// Whether it is a secret.
+    pub secret: bool,
+    /// Whether it is set at all.
+    pub is_set: bool,
+}
+
+/// That settings are handed over from the service's computer.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct HandOver {
+    /// Address and port of the board, where it is not the one that its sheet says.
+    #[serde(default)]
+    pub at: Option<String>,
+}
+
 /// A serial port of the service's computer that may be listened at.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SerialPort {

@@ -185,6 +185,7 @@ impl Hands for StandInBoards {
             page: None,
             mac: Some("5a:17:00:00:00:07".into()),
             ports: [(80, 40_080)].into(),
+            own_network: None,
         };
         let boards = vec![board("quay-07", true), board("quay-08", false)];
         *self.boards.lock().unwrap() = boards;

@@ -244,6 +244,9 @@ pub struct BoardKind {
     /// Another one has other keys with the same card.
     #[serde(default)]
     pub key: u32,
+    /// It opens a network of its own and waits there for its settings.
+    #[serde(default)]
+    pub own_network: bool,
 }
 
 /// A board that is on.
@@ -276,6 +279,9 @@ pub struct BoardState {
     /// Where each of its ports is on this computer.
     #[serde(default)]
     pub ports: std::collections::BTreeMap<u16, u16>,
+    /// The network that it opens itself, as long as it waits for its settings there.
+    #[serde(default)]
+    pub own_network: Option<String>,
 }
 
 /// Writes a header and a body.

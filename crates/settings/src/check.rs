@@ -1,5 +1,7 @@
 //! What is looked at on a running board: pages and ports that a release sheet names, and what must be there.
 
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 
 use crate::Field;
@@ -69,6 +71,62 @@ impl Check {
             }
             Some(_) => Ok(()),
         }
+    }
+}
+
+/// How an appliance takes its settings on a network that it opens itself.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FirstJoin {
+    /// Name of its own network, with `{mac_tail}` for the last four digits of its hardware address.
+    pub network: String,
+    /// The page that takes the settings, at the address that it always has there.
+    pub page: String,
+    /// Whether they are sent as JSON; else as a form (`application/x-www-form-urlencoded`).
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub json: bool,
+    /// What is sent: names that the page knows, and the field whose setting each gets.
+    pub values: BTreeMap<String, String>,
+}
+
+/// Stands for the last four digits of a hardware address in the name of a network.
+const MAC_TAIL: &str = "{mac_tail}";
+
+impl FirstJoin {
+    /// What a sheet must say of a first join.
+    pub(crate) fn check(&self, fields: &[Field]) -> Result<(), String> {
+        let name = self.network.replace(MAC_TAIL, "0000");
+        if name.is_empty() || name.len() > 32 || name.contains(['{', '}']) {
+            return Err("its network has 1 to 32 bytes, {mac_tail} among them or not".into());
+        }
+        check_address(&self.page, &[])?;
+        if self.values.is_empty() {
+            return Err("say which values are sent".into());
+        }
+        let unknown = self
+            .values
+            .values()
+            .find(|name| !fields.iter().any(|field| field.name == **name));
+        match unknown {
+            Some(name) => Err(format!("{name:?} is not a field of this sheet")),
+            None => Ok(()),
+        }
+    }
+
+    /// Names of the networks that a device with these hardware addresses opens; of one without any, the name as far
+    /// as it is known.
+    pub fn networks(&self, macs: &[String]) -> Vec<String> {
+        if !self.network.contains(MAC_TAIL) || macs.is_empty() {
+            return vec![self.network.replace(MAC_TAIL, "…")];
+        }
+        let tail = |mac: &String| {
+            let digits: String = mac.chars().filter(char::is_ascii_hexdigit).collect();
+            digits[digits.len().saturating_sub(4)..].to_uppercase()
+        };
+        let names = macs
+            .iter()
+            .map(|mac| self.network.replace(MAC_TAIL, &tail(mac)));
+        names.collect()
     }
 }
 
@@ -214,6 +272,21 @@ mod tests {
             let refused = sheet(bad).unwrap_err();
             assert!(refused.contains(why), "{bad}: {refused}");
         }
+    }
+
+    #[test]
+    fn own_networks_are_named_by_the_end_of_an_address() {
+        let join = FirstJoin {
+            network: "Quaylink-{mac_tail}".into(),
+            ..FirstJoin::default()
+        };
+        let macs = [
+            "5a:17:00:00:0b:01".to_owned(),
+            "5a:17:00:00:0b:02".to_owned(),
+        ];
+        assert_eq!(join.networks(&macs), ["Quaylink-0B01", "Quaylink-0B02"]);
+        assert_eq!(join.networks(&[]), ["Quaylink-…"]);
+        assert_eq!(join.networks(&["5".into()]), ["Quaylink-5"]);
     }
 
     #[test]

@@ -19,7 +19,7 @@ mod version;
 
 pub use address::Address;
 pub use changes::{KeyChange, compare_sheets};
-pub use check::{BootLine, Check, Export, fill_address};
+pub use check::{BootLine, Check, Export, FirstJoin, fill_address};
 pub use collisions::{Collision, Owned, collisions};
 pub use edit::Edit;
 pub use field::{Field, FieldKind, Unique, check_host_name};

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::check::check_address;
 use crate::template::{GIVEN, OF_EACH, Templates};
-use crate::{BootLine, Check, Export, Field, Placement};
+use crate::{BootLine, Check, Export, Field, FirstJoin, Placement};
 
 /// A release sheet that has passed every check.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -53,6 +53,9 @@ pub struct Sheet {
     /// Where a running board exports its settings.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub export: Option<Export>,
+    /// How it takes its settings on a network of its own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first_join: Option<FirstJoin>,
 }
 
 /// A page to read.
@@ -329,6 +332,10 @@ impl Sheet {
                 )
             };
             check.check(&self.fields).map_err(wrong)?;
+        }
+        if let Some(join) = &self.first_join {
+            let wrong = |why| (join.page.clone(), format!("first_join: {why}"));
+            join.check(&self.fields).map_err(wrong)?;
         }
         if let Some(export) = &self.export {
             let wrong = |why| (export.page.clone(), format!("export: {why}"));

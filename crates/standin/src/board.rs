@@ -1,6 +1,7 @@
 //! A board that boots a card: it finds the partitions itself, reads the files on both and does
 //! what the appliance would do.
 
+use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Path;
@@ -439,6 +440,24 @@ pub struct Booted {
 /// Lamps of a board that is on its way.
 pub const STARTING: (&str, &str) = ("two short", "starting");
 
+/// What a board becomes with settings that it got on its own network: as with those of a card.
+pub fn join_with(
+    given: &BTreeMap<String, String>,
+    model: &str,
+    air: &[Network],
+) -> Result<String, String> {
+    let of = |key: &str| given.get(key).cloned().unwrap_or_default();
+    let wanted = Wanted {
+        country: Some(of("country")),
+        networks: vec![Known {
+            name: of("ssid"),
+            secret: Secret::Passphrase(of("psk")),
+        }],
+        ..Wanted::default()
+    };
+    join(&wanted, model, air)
+}
+
 /// Boots the card in `path` and says what a bystander would see.
 pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result<Booted> {
     let dead = |state| Booted {
@@ -459,6 +478,7 @@ pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result
         page: None,
         mac: None,
         ports: std::collections::BTreeMap::new(),
+        own_network: None,
     };
     let mut file = File::open(path)?;
     let Some(extents) = partitions(&mut file)? else {

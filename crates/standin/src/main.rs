@@ -150,6 +150,9 @@ enum Command {
         /// Another number has other keys with the same card.
         #[arg(long, default_value_t = 0)]
         key: u32,
+        /// It opens a network of its own and waits there for its settings.
+        #[arg(long)]
+        own_network: bool,
     },
     /// List the boards that are on.
     Boards,
@@ -294,12 +297,14 @@ fn run(args: Args) -> Result<()> {
             seconds,
             in_circles,
             key,
+            own_network,
         } => {
             let board = BoardKind {
                 mac,
                 seconds,
                 in_circles,
                 key,
+                own_network,
             };
             Request::Boot { card, model, board }
         }
@@ -364,6 +369,12 @@ fn print_board(board: &BoardState) {
     }
     for found in &board.found {
         println!("  found      {found}");
+    }
+    if let Some(own) = &board.own_network {
+        println!(
+            "  opens      {own}, its page is at 127.0.0.1:{}",
+            board.ports.get(&80).unwrap_or(&80)
+        );
     }
     println!("  address    {}", or(&board.mac));
     println!("  page       {}", or(&board.page));

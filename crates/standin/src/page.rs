@@ -20,6 +20,7 @@ pub struct Page {
     pub url: String,
     /// Where each of its ports is.
     pub ports: BTreeMap<u16, u16>,
+    site: Arc<Site>,
     off: Arc<AtomicBool>,
 }
 
@@ -39,6 +40,8 @@ struct Site {
     login: Option<String>,
     /// What it exports of itself: somebody tunes it, or gives it back.
     settings: Mutex<String>,
+    /// What it was given on its own network.
+    set_up: Mutex<Option<BTreeMap<String, String>>>,
 }
 
 /// Text as HTML shows it.
@@ -101,7 +104,9 @@ impl Page {
             settings: Mutex::new(
                 serde_json::json!({"host_name": board.host_name, "tuned": {}}).to_string(),
             ),
+            set_up: Mutex::default(),
         });
+        let kept = site.clone();
         let plain = {
             let site = site.clone();
             listen(&off, move |stream| answer(stream, &site))?
@@ -116,8 +121,18 @@ impl Page {
         Ok(Self {
             url: format!("http://127.0.0.1:{plain}/"),
             ports: [(80, plain), (443, with_tls), (22, ssh)].into(),
+            site: kept,
             off,
         })
+    }
+
+    /// What it was given on its own network.
+    pub fn set_up(&self) -> Option<BTreeMap<String, String>> {
+        self.site
+            .set_up
+            .lock()
+            .unwrap_or_else(|e| e.into_inner())
+            .clone()
     }
 }
 
@@ -135,6 +150,37 @@ fn tls(name: &str) -> io::Result<Arc<rustls::ServerConfig>> {
                 .with_single_cert(vec![CertificateDer::from(made.cert)], key)
         });
     Ok(Arc::new(config.map_err(io::Error::other)?))
+}
+
+/// A form as browsers send it.
+fn form(text: &str) -> BTreeMap<String, String> {
+    let plain = |text: &str| {
+        let (mut bytes, mut rest) = (Vec::new(), text.as_bytes());
+        while let Some((first, behind)) = rest.split_first() {
+            let code = behind
+                .get(..2)
+                .and_then(|two| std::str::from_utf8(two).ok());
+            match (first, code.and_then(|two| u8::from_str_radix(two, 16).ok())) {
+                (b'%', Some(byte)) => {
+                    bytes.push(byte);
+                    rest = &behind[2..];
+                }
+                (b'+', _) => {
+                    bytes.push(b' ');
+                    rest = behind;
+                }
+                _ => {
+                    bytes.push(*first);
+                    rest = behind;
+                }
+            }
+        }
+        String::from_utf8_lossy(&bytes).into_owned()
+    };
+    let pairs = text.split('&').filter_map(|pair| pair.split_once('='));
+    pairs
+        .map(|(key, value)| (plain(key), plain(value)))
+        .collect()
 }
 
 fn answer(mut stream: impl Read + Write, site: &Site) -> io::Result<()> {
@@ -164,6 +210,11 @@ fn answer(mut stream: impl Read + Write, site: &Site) -> io::Result<()> {
     let (status, kind, body) = match first.split(' ').nth(1) {
         Some("/" | "/levels" | "/book") => ("200 OK", "text/html; charset=utf-8", &*site.html),
         Some("/status") => ("200 OK", "application/json", &*site.status),
+        Some("/setup") if first.starts_with("POST") => {
+            let text = String::from_utf8_lossy(&given).into_owned();
+            *site.set_up.lock().unwrap_or_else(|e| e.into_inner()) = Some(form(&text));
+            ("200 OK", "text/plain", "thank you, leaving\n")
+        }
         Some("/settings.json") if first.starts_with("POST") => match String::from_utf8(given) {
             Ok(text) => {
                 *settings() = text;

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD as BASE64;
-use bench::wire::{BoardKind, BoardState, Reply, Request, receive, send};
+use bench::wire::{BoardKind, BoardState, Network, Reply, Request, receive, send};
 
 use crate::board;
 use crate::drawer::{Drawer, Refused};
@@ -34,10 +34,12 @@ struct On {
     kind: BoardKind,
     since: Instant,
     page: Option<Page>,
+    /// The networks that were in the air when it was switched on.
+    air: Vec<Network>,
 }
 
 impl On {
-    fn new(mut state: BoardState, kind: BoardKind, card: &str) -> Self {
+    fn new(mut state: BoardState, kind: BoardKind, card: &str, air: &[Network]) -> Self {
         let made = || {
             let sum = crc32fast::hash(card.as_bytes()).to_be_bytes();
             format!(
@@ -51,7 +53,32 @@ impl On {
             kind,
             since: Instant::now(),
             page: None,
+            air: air.to_vec(),
         }
+    }
+
+    /// A board that opens a network of its own: what it is until it got its settings there, and then.
+    fn on_its_own(&self) -> BoardState {
+        let mut state = self.state.clone();
+        let mac: String = state
+            .mac
+            .iter()
+            .flat_map(|mac| mac.chars())
+            .filter(char::is_ascii_hexdigit)
+            .collect();
+        let tail = mac[mac.len().saturating_sub(4)..].to_uppercase();
+        match self.page.as_ref().and_then(Page::set_up) {
+            None => {
+                (state.joined, state.not_joined) = (None, Some("it waits for its settings".into()));
+                state.own_network = Some(format!("Quaylink-{tail}"));
+            }
+            Some(given) => {
+                let joined = board::join_with(&given, &state.model, &self.air);
+                (state.joined, state.not_joined) = (joined.clone().ok(), joined.err());
+                state.host_name = given.get("name").cloned().or(state.host_name);
+            }
+        }
+        state
     }
 
     /// What its keys are made of: a card that was written anew has others.
@@ -63,6 +90,9 @@ impl On {
 
     /// What a bystander sees now.
     fn seen(&self) -> BoardState {
+        if self.kind.own_network {
+            return self.on_its_own();
+        }
         let takes = Duration::from_secs(u64::from(self.kind.seconds));
         let mut on_for = self.since.elapsed();
         if self.kind.in_circles {
@@ -178,8 +208,8 @@ impl State {
             Request::Boot { card, model, board } => {
                 drawer.take_out(&card)?;
                 let booted = board::boot(&drawer.path(&card), &card, &model, drawer.air())?;
-                let mut on = On::new(booted.state, board, &card);
-                if on.state.joined.is_some() {
+                let mut on = On::new(booted.state, board, &card, drawer.air());
+                if on.state.joined.is_some() || on.kind.own_network {
                     let login = booted
                         .login
                         .map(|login| format!("Basic {}", BASE64.encode(login)));

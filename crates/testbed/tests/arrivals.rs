@@ -747,3 +747,50 @@ async fn the_console_leads_from_the_card_in_its_board_to_the_device_in_service()
     browser.see("it was taken back").await.unwrap();
     go("arrivals", "accepted").await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_board_gets_its_settings_on_the_network_that_it_opens_itself() {
+    let bed = bed(&[]);
+    bed.add_device("quay-01");
+    bed.done(&[
+        "device",
+        "describe",
+        "quay-01",
+        "--mac",
+        "5a:17:00:00:0b:01",
+    ]);
+    card_of(&bed, "quay-01", "mica");
+    bed.done(&["arrival", "expect", "quay-01"]);
+    let own = ["--own-network", "--mac", "5a:17:00:00:0b:01", "--json"];
+    let out = bed.standin(&[&["boot", "mica", "--model", "curlew"], &own[..]].concat());
+    let boards: serde_json::Value = serde_json::from_str(&out).unwrap();
+    let board = &boards["boards"][0];
+    let said = bed.done(&["arrival", "hand-over", "quay-01", "--show"]);
+    assert!(
+        said.contains(board["own_network"].as_str().unwrap()),
+        "{said}"
+    );
+    assert!(
+        said.contains("Saltmarsh-Quay") && !said.contains("ebb and flow"),
+        "{said}"
+    );
+    // Passphrases go nowhere but to a board that is near.
+    let far = bed.refused(&["arrival", "hand-over", "quay-01", "--at", "203.0.113.9:80"]);
+    assert!(far.contains("not sent out into the world"), "{far}");
+    let nobody = bed.refused(&["arrival", "hand-over", "quay-01", "--at", "127.0.0.1:1"]);
+    assert!(
+        nobody.contains("Join its network Quaylink-0B01"),
+        "{nobody}"
+    );
+    let at = format!("127.0.0.1:{}", board["ports"]["80"]);
+    bed.done(&["arrival", "hand-over", "quay-01", "--at", &at]);
+    until(&bed, "quay-01", "it has joined", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+    bed.done(&["arrival", "stop", "quay-01"]);
+    assert!(
+        bed.refused(&["arrival", "hand-over", "quay-01", "--at", &at])
+            .contains("is over")
+    );
+}

@@ -4,8 +4,8 @@ use reqwest::Method;
 
 use super::{Answer, Client, part};
 use crate::{
-    ArrivalChange, ArrivalDetail, ArrivalEnd, Arrivals, Attention, Export, Hello, NewArrival,
-    NewSerial, SerialLog, SerialPort, StepChange, Watched,
+    ArrivalChange, ArrivalDetail, ArrivalEnd, Arrivals, Attention, Export, FirstJoin, HandOver,
+    Hello, NewArrival, NewSerial, SerialLog, SerialPort, StepChange, Watched,
 };
 
 impl Client {
@@ -59,6 +59,21 @@ impl Client {
     pub async fn sighting(&self, device: &str) -> Answer<Watched> {
         self.get(&format!("devices/{}/sighting", part(device)))
             .await
+    }
+
+    /// How a board gets its settings on the network that it opens itself.
+    pub async fn first_join(&self, arrival: i64) -> Answer<FirstJoin> {
+        self.get(&format!("arrivals/{arrival}/first-join")).await
+    }
+
+    /// Hands a board its settings from the service's computer.
+    pub async fn hand_over(&self, arrival: i64, given: &HandOver) -> Answer<ArrivalDetail> {
+        self.give(
+            Method::POST,
+            &format!("arrivals/{arrival}/first-join"),
+            given,
+        )
+        .await
     }
 
     /// The serial ports that may be listened at.

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use anyhow::bail;
 use api::{
-    Arrival as Row, ArrivalChange, ArrivalDetail, ArrivalEnd, Caution, NewArrival, NewSerial,
-    SeenBoard, SerialLog, StepChange,
+    Arrival as Row, ArrivalChange, ArrivalDetail, ArrivalEnd, Caution, FirstJoin, HandOver,
+    NewArrival, NewSerial, SeenBoard, SerialLog, StepChange,
 };
 use clap::Subcommand;
 
@@ -58,6 +58,17 @@ pub enum Arrival {
         which: String,
         /// The address.
         address: String,
+    },
+    /// Hand a board its settings on the network that it opens itself, which this service's computer has joined.
+    HandOver {
+        /// The device, or the number of the arrival.
+        which: String,
+        /// Address and port of the board, where it is not the one that its sheet says.
+        #[arg(long)]
+        at: Option<String>,
+        /// Only show which network it opens and what it takes there.
+        #[arg(long)]
+        show: bool,
     },
     /// Listen to a board on a serial line of the service's computer, and print what it says.
     Listen {
@@ -305,6 +316,22 @@ async fn watch(context: &Context, which: &str) -> anyhow::Result<()> {
     }
 }
 
+fn show_join(join: &FirstJoin) {
+    println!(
+        "It opens {}; there {} takes:",
+        join.networks.join(" or "),
+        join.page
+    );
+    for one in &join.values {
+        let value = match (&one.value, one.secret, one.is_set) {
+            (Some(value), ..) => value,
+            (None, true, true) => "••••••••",
+            _ => "nothing, it is not set",
+        };
+        println!("  {:<14} {} ({value})", one.key, one.label);
+    }
+}
+
 fn show_found(log: &SerialLog) {
     for one in &log.found {
         let mark = if one.good { "good" } else { "BAD" };
@@ -377,6 +404,13 @@ impl Arrival {
                 let port = port_of(context, port).await?;
                 client.listen(id, &NewSerial { port, baud }).await?;
                 return listen(context, id, once).await;
+            }
+            Self::HandOver { which, at, show } => {
+                let id = find(context, &which).await?.arrival.id;
+                if show {
+                    return context.show(&client.first_join(id).await?, show_join);
+                }
+                client.hand_over(id, &HandOver { at }).await?
             }
             Self::HangUp { which } => {
                 let detail = find(context, &which).await?;

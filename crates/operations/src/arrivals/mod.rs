@@ -3,6 +3,7 @@
 
 mod awaited;
 mod exports;
+mod first_join;
 mod lines;
 mod looked;
 mod told;

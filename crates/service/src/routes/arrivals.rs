@@ -24,6 +24,8 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(end))
         .routes(routes!(newest))
         .routes(routes!(sighting))
+        .routes(routes!(first_join, hand_over))
+        .routes(routes!(join_values))
         .routes(routes!(ports))
         .routes(routes!(line, listen, hang_up))
         .routes(routes!(exports, take_export))
@@ -127,6 +129,42 @@ async fn sighting(
     let found = app.records.watched(Some(&name), None, 1).await?.pop();
     let row = found.ok_or_else(|| ApiError::missing(format!("{name} was never accepted")))?;
     Ok(Json(operations::shown::watched(row)))
+}
+
+/// Which network a board opens for its first settings, and what it takes there; no secrets.
+#[utoipa::path(get, path = "/api/v1/arrivals/{id}/first-join", responses((status = 200, body = api::FirstJoin)))]
+async fn first_join(
+    State(app): State<Arc<App>>,
+    Path(id): Path<i64>,
+) -> Result<Json<api::FirstJoin>, ApiError> {
+    Ok(Json(app.arrivals.first_join(id).await?))
+}
+
+/// Hands a board its settings from the service's computer, which has joined the board's network.
+#[utoipa::path(post, path = "/api/v1/arrivals/{id}/first-join", request_body = api::HandOver,
+    responses((status = 200, body = api::ArrivalDetail)))]
+async fn hand_over(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(id): Path<i64>,
+    Given(given): Given<api::HandOver>,
+) -> Result<Json<api::ArrivalDetail>, ApiError> {
+    app.arrivals
+        .hand_over(&operator, id, given.at.as_deref())
+        .await?;
+    Ok(Json(app.arrivals.show(id).await?))
+}
+
+/// The settings that a board takes on its own network, secrets too, for whoever hands them over from a phone. That
+/// they were read is recorded.
+#[utoipa::path(post, path = "/api/v1/arrivals/{id}/first-join/values",
+    responses((status = 200, body = std::collections::BTreeMap<String, String>)))]
+async fn join_values(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(id): Path<i64>,
+) -> Result<Json<std::collections::BTreeMap<String, String>>, ApiError> {
+    Ok(Json(app.arrivals.join_values(&operator, id).await?))
 }
 
 /// The serial ports of the service's computer that its configuration names: only those are ever opened.

@@ -1,0 +1,92 @@
+// Settings handed to a board on the network that it opens itself: from the phone that has joined it, or from the
+// service's own computer.
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type FormEvent } from "react";
+
+import { Refusal, get, post } from "../api/client";
+import { Button, FIELD, Facts, Failure, Sheet } from "./ui";
+
+async function asked(arrival: number) {
+    try {
+        return await get(`arrivals/${String(arrival)}/first-join`);
+    } catch (error) {
+        if (error instanceof Refusal && error.problem.code === "no-first-join") return null;
+        throw error;
+    }
+}
+
+/** A form that the browser sends to the board's page: no other way leads from a page to another host's. */
+function sendForm(page: string, values: Record<string, string>) {
+    const form = document.createElement("form");
+    form.method = "post";
+    form.action = page;
+    form.target = "_blank";
+    for (const [name, value] of Object.entries(values)) {
+        const input = document.createElement("input");
+        input.type = "hidden";
+        input.name = name;
+        input.value = value;
+        form.append(input);
+    }
+    document.body.append(form);
+    form.submit();
+    form.remove();
+}
+
+export function FirstJoin({ arrival }: { arrival: number }) {
+    const queries = useQueryClient();
+    const join = useQuery({ queryKey: ["first-join", arrival], queryFn: () => asked(arrival), staleTime: 60_000 });
+    const phone = useMutation({
+        mutationFn: (page: string) =>
+            post(`arrivals/${String(arrival)}/first-join/values`, {}).then((values) => {
+                sendForm(page, values);
+            }),
+    });
+    const here = useMutation({
+        mutationFn: (at: string) => post(`arrivals/${String(arrival)}/first-join`, at === "" ? {} : { at }),
+        onSuccess: (fresh) => {
+            queries.setQueryData(["arrivals", arrival], fresh);
+        },
+    });
+    if (join.data == null) return null;
+    const { networks, page, json, values } = join.data;
+    return (
+        <Sheet title="If it opens a network of its own">
+            <div className="grid gap-3 text-sm">
+                <p>
+                    It appears as <span className="font-mono font-semibold">{networks.join(" or ")}</span>. Whoever has joined it hands these over to{" "}
+                    <span className="font-mono">{page}</span>:
+                </p>
+                <Facts rows={values.map((one) => [one.label, one.value ?? (one.is_set && one.secret ? "••••••••" : "not set")])} />
+                <form
+                    className="flex flex-wrap items-end gap-3"
+                    onSubmit={(event: FormEvent<HTMLFormElement>) => {
+                        event.preventDefault();
+                        const at = new FormData(event.currentTarget).get("at");
+                        here.mutate(typeof at === "string" ? at.trim() : "");
+                    }}
+                >
+                    {!json && (
+                        <Button
+                            disabled={phone.isPending}
+                            onClick={() => {
+                                phone.mutate(page);
+                            }}
+                        >
+                            Hand over from this phone
+                        </Button>
+                    )}
+                    <label className="grid gap-1">
+                        Its address and port, if another
+                        <input name="at" autoComplete="off" className={`${FIELD} w-44 font-mono`} />
+                    </label>
+                    <Button type="submit" disabled={here.isPending}>
+                        Hand over from the service&apos;s computer
+                    </Button>
+                </form>
+                {here.isSuccess && <p className="text-moss">✓ It took its settings and goes to its network.</p>}
+                <Failure error={phone.error ?? here.error} />
+            </div>
+        </Sheet>
+    );
+}

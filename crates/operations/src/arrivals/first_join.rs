@@ -1,0 +1,216 @@
+//! Settings handed to a board on the network that it opens itself: from a phone that has joined it, or from the
+//! service's own computer where that has.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+
+use arrival::locate::Sighting;
+use arrival::look::{give_page, port_of};
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use records::devices::Device;
+use settings::FirstJoin;
+
+use super::Arrivals;
+use crate::refusal::{Refusal, Why};
+
+/// The keys that a page knows, with the field, its label, its value and whether that is a secret.
+struct Value {
+    key: String,
+    label: String,
+    value: Option<String>,
+    secret: bool,
+}
+
+fn refuse(detail: String) -> Refusal {
+    Refusal::new(Why::Conflict, "no-first-join", detail)
+}
+
+/// The settings as the page takes them: kind of the content, and the content.
+fn body(join: &FirstJoin, values: &BTreeMap<String, String>) -> (&'static str, String) {
+    if join.json {
+        return ("application/json", serde_json::json!(values).to_string());
+    }
+    let part = |text: &str| utf8_percent_encode(text, NON_ALPHANUMERIC).to_string();
+    let pairs: Vec<_> = values
+        .iter()
+        .map(|(key, value)| format!("{}={}", part(key), part(value)))
+        .collect();
+    ("application/x-www-form-urlencoded", pairs.join("&"))
+}
+
+impl Arrivals {
+    async fn join_of(&self, id: i64) -> Result<(Device, FirstJoin, Vec<Value>), Refusal> {
+        let arrival = self.records.arrival(id).await?;
+        if arrival.ended_at.is_some() {
+            return Err(Refusal::conflict("over", format!("arrival {id} is over")));
+        }
+        let device = self.records.device(&arrival.device).await?;
+        let team = self.in_force.team(&[device.id]).await?;
+        let carried = device
+            .carried_release_id
+            .and_then(|id| team.shelf.by_id(id));
+        let sheet = match carried.or_else(|| team.shelf.followed(&device)) {
+            Some(release) => Some(team.shelf.sheet(release)?),
+            None => None,
+        };
+        let found = sheet.and_then(|sheet| Some((sheet.first_join.clone()?, sheet)));
+        let (join, sheet) = found.ok_or_else(|| {
+            refuse(format!(
+                "the release of {} opens no network of its own; its settings are on its card",
+                device.name
+            ))
+        })?;
+        let counted = team.alone(&device, &sheet.fields);
+        let values = join.values.iter().map(|(key, name)| {
+            let field = sheet.fields.iter().find(|field| field.name == *name);
+            let counted = counted
+                .values
+                .iter()
+                .find(|one| one.name == *name && one.applies);
+            Value {
+                key: key.clone(),
+                label: field.map_or_else(|| name.clone(), |field| field.label.clone()),
+                value: counted.and_then(|one| one.value.clone()),
+                secret: counted.is_some_and(|one| one.secret),
+            }
+        });
+        let values = values.collect();
+        Ok((device, join, values))
+    }
+
+    /// Which network will appear, and what is handed over there; no secrets.
+    pub async fn first_join(&self, id: i64) -> Result<api::FirstJoin, Refusal> {
+        let (device, join, values) = self.join_of(id).await?;
+        let values = values.into_iter().map(|one| api::JoinValue {
+            key: one.key,
+            label: one.label,
+            value: if one.secret { None } else { one.value.clone() },
+            secret: one.secret,
+            is_set: one.value.is_some(),
+        });
+        Ok(api::FirstJoin {
+            networks: join.networks(&device.macs),
+            page: join.page,
+            json: join.json,
+            values: values.collect(),
+        })
+    }
+
+    /// All values for whoever hands them over from a phone, secrets too; that they were read is recorded.
+    pub async fn join_values(
+        &self,
+        operator: &str,
+        id: i64,
+    ) -> Result<BTreeMap<String, String>, Refusal> {
+        let (device, _, values) = self.join_of(id).await?;
+        let summary = format!(
+            "The settings of {} were read, to be handed over on its own network",
+            device.name
+        );
+        self.events
+            .note(operator, "secret.read", &device.name, &summary)
+            .await?;
+        Ok(values
+            .into_iter()
+            .filter_map(|one| Some((one.key, one.value?)))
+            .collect())
+    }
+
+    /// Hands the settings over from this computer, which has joined the board's network. `at` is another address
+    /// than the board always has there.
+    pub async fn hand_over(
+        &self,
+        operator: &str,
+        id: i64,
+        at: Option<&str>,
+    ) -> Result<(), Refusal> {
+        let (device, join, values) = self.join_of(id).await?;
+        let name = &device.name;
+        let page: Option<SocketAddr> = match at {
+            None => {
+                let host = join
+                    .page
+                    .split("//")
+                    .nth(1)
+                    .and_then(|rest| rest.split(['/', ':']).next());
+                let address = host.and_then(|host| host.parse().ok());
+                address
+                    .zip(port_of(&join.page))
+                    .map(|(address, port)| SocketAddr::new(address, port))
+            }
+            Some(text) => text.parse().ok(),
+        };
+        let Some(page) = page else {
+            let given = at.unwrap_or(&join.page);
+            return Err(Refusal::invalid(
+                "bad-value",
+                format!("{given} is no address of a board with a port"),
+            ));
+        };
+        let near = match page.ip() {
+            std::net::IpAddr::V4(ip) => ip.is_private() || ip.is_loopback() || ip.is_link_local(),
+            std::net::IpAddr::V6(ip) => {
+                ip.is_unique_local() || ip.is_loopback() || ip.is_unicast_link_local()
+            }
+        };
+        if !near {
+            let detail = format!(
+                "{page} is no address of a board's own network: passphrases are not sent out into the world"
+            );
+            return Err(Refusal::invalid("bad-value", detail));
+        }
+        let board = Sighting {
+            address: page.ip(),
+            ports: port_of(&join.page)
+                .map(|port| (port, page.port()))
+                .into_iter()
+                .collect(),
+            mac: None,
+            host_name: None,
+        };
+        let values: BTreeMap<_, _> = values
+            .into_iter()
+            .filter_map(|one| Some((one.key, one.value?)))
+            .collect();
+        let (kind, body) = body(&join, &values);
+        let answer = give_page(&board, &join.page, kind, body).await.map_err(|why| {
+            refuse(format!(
+                "{name} took nothing: {why}. Join its network {} with this computer first, or hand it over from a phone",
+                join.networks(&device.macs).join(" or ")
+            ))
+        })?;
+        if answer.status >= 400 {
+            return Err(refuse(format!(
+                "{name} took nothing: {} answers with status {}",
+                join.page, answer.status
+            )));
+        }
+        let summary = format!("{name} got its settings on its own network");
+        self.events
+            .note(operator, "arrival.handed", name, &summary)
+            .await?;
+        self.stir();
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_written_as_the_page_takes_them() {
+        let values = BTreeMap::from([
+            ("psk".to_owned(), "ebb & flow=1".to_owned()),
+            ("ssid".to_owned(), "Kai Ø".to_owned()),
+        ]);
+        let mut join = FirstJoin::default();
+        let form = body(&join, &values).1;
+        assert_eq!(form, "psk=ebb%20%26%20flow%3D1&ssid=Kai%20%C3%98");
+        join.json = true;
+        assert_eq!(
+            body(&join, &values).1,
+            r#"{"psk":"ebb & flow=1","ssid":"Kai Ø"}"#
+        );
+    }
+}
