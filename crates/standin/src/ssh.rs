@@ -23,7 +23,7 @@ fn text(bytes: &[u8]) -> Vec<u8> {
 fn send(stream: &mut impl Write, payload: &[u8]) -> io::Result<()> {
     // Length, padding's length and payload fill whole blocks of eight, with four bytes of padding at least.
     let mut padding = 4;
-    while (5 + payload.len() + padding) % 8 != 0 {
+    while !(5 + payload.len() + padding).is_multiple_of(8) {
         padding += 1;
     }
     stream.write_all(&((1 + payload.len() + padding) as u32).to_be_bytes())?;

@@ -6,42 +6,46 @@ use clap::Subcommand;
 
 use crate::{Context, text};
 
+/// What is told of a board model.
+#[derive(clap::Args)]
+pub struct NewBoard {
+    /// Short name.
+    name: String,
+    /// Name for people.
+    #[arg(long)]
+    title: String,
+    /// Processor architecture, such as arm64, armhf or amd64.
+    #[arg(long)]
+    architecture: String,
+    /// Memory in MB.
+    #[arg(long)]
+    memory_mb: Option<i32>,
+    /// What can be plugged in.
+    #[arg(long, default_value = "")]
+    ports: String,
+    /// What feeds it.
+    #[arg(long, default_value = "")]
+    power: String,
+    /// What its lamps mean, in words.
+    #[arg(long, default_value = "")]
+    lamps: String,
+    /// A lamp pattern: what it looks like, what it comes from and what it means, such as
+    /// `short,short,long=card=the software on the card is damaged`. It comes from `none` (all is well), `power`,
+    /// `card`, `image` or `network`.
+    #[arg(long, value_name = "PATTERN=CAUSE=MEANS")]
+    lamp: Vec<String>,
+    /// Minutes until it answers.
+    #[arg(long)]
+    boot_minutes: Option<f64>,
+    /// Where its card sits.
+    #[arg(long, default_value = "")]
+    card_sits: String,
+}
+
 #[derive(Subcommand)]
 pub enum Board {
     /// Add or change a board model.
-    Add {
-        /// Short name.
-        name: String,
-        /// Name for people.
-        #[arg(long)]
-        title: String,
-        /// Processor architecture, such as arm64, armhf or amd64.
-        #[arg(long)]
-        architecture: String,
-        /// Memory in MB.
-        #[arg(long)]
-        memory_mb: Option<i32>,
-        /// What can be plugged in.
-        #[arg(long, default_value = "")]
-        ports: String,
-        /// What feeds it.
-        #[arg(long, default_value = "")]
-        power: String,
-        /// What its lamps mean, in words.
-        #[arg(long, default_value = "")]
-        lamps: String,
-        /// A lamp pattern: what it looks like, what it comes from and what it means, such as
-        /// `short,short,long=card=the software on the card is damaged`. It comes from `none` (all is well), `power`,
-        /// `card`, `image` or `network`.
-        #[arg(long, value_name = "PATTERN=CAUSE=MEANS")]
-        lamp: Vec<String>,
-        /// Minutes until it answers.
-        #[arg(long)]
-        boot_minutes: Option<f64>,
-        /// Where its card sits.
-        #[arg(long, default_value = "")]
-        card_sits: String,
-    },
+    Add(Box<NewBoard>),
     /// List the board models.
     List,
 }
@@ -81,19 +85,19 @@ fn lamp_of(text: &str) -> anyhow::Result<Lamp> {
 
 impl Board {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
-        if let Self::Add {
-            name,
-            title,
-            architecture,
-            memory_mb,
-            ports,
-            power,
-            lamps,
-            lamp,
-            boot_minutes,
-            card_sits,
-        } = self
-        {
+        if let Self::Add(new) = self {
+            let NewBoard {
+                name,
+                title,
+                architecture,
+                memory_mb,
+                ports,
+                power,
+                lamps,
+                lamp,
+                boot_minutes,
+                card_sits,
+            } = *new;
             let board = BoardModel {
                 name,
                 title,
