@@ -1,6 +1,7 @@
 //! What is looked at on a running board: pages and ports that a release sheet names, and what must be there.
 
 use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
 
 use serde::{Deserialize, Serialize};
 
@@ -100,6 +101,19 @@ impl FirstJoin {
             return Err("its network has 1 to 32 bytes, {mac_tail} among them or not".into());
         }
         check_address(&self.page, &[])?;
+        // A sheet comes from a publisher, and passphrases go to that address.
+        let host = self.page.split("//").nth(1).unwrap_or("");
+        let host = host.split(['/', ':', '?', '#', '@']).next().unwrap_or("");
+        let near = host
+            .parse()
+            .is_ok_and(|ip: Ipv4Addr| ip.is_private() || ip.is_link_local());
+        if !near || self.page.contains('@') {
+            return Err(format!(
+                "{:?} is no address of a board's own network: write a private one of IPv4, such as \
+                 http://192.168.4.1/setup",
+                self.page
+            ));
+        }
         if self.values.is_empty() {
             return Err("say which values are sent".into());
         }
@@ -271,6 +285,29 @@ mod tests {
         ] {
             let refused = sheet(bad).unwrap_err();
             assert!(refused.contains(why), "{bad}: {refused}");
+        }
+    }
+
+    #[test]
+    fn passphrases_go_to_the_own_network_of_a_board_and_nowhere_else() {
+        let join = |page: &str| FirstJoin {
+            network: "Quaylink".into(),
+            page: page.into(),
+            values: BTreeMap::from([("psk".to_owned(), "pass".to_owned())]),
+            ..FirstJoin::default()
+        };
+        let fields = sheet("port = 22").unwrap().fields;
+        assert!(join("http://192.168.4.1/setup").check(&fields).is_ok());
+        assert!(join("http://10.0.0.1:8080/").check(&fields).is_ok());
+        for away in [
+            "http://203.0.113.9/setup",
+            "http://192.168.4.1@203.0.113.9/",
+            "http://publisher.example/setup",
+            "http://192.168.4.1.example/",
+            "https:///setup",
+        ] {
+            let why = join(away).check(&fields).unwrap_err();
+            assert!(why.contains("own network"), "{away}: {why}");
         }
     }
 

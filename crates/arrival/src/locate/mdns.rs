@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::{Duration, Instant};
 
 use futures::future::BoxFuture;
 use mdns_sd::{HostnameResolutionEvent, IfKind, ScopedIp, ServiceDaemon};
@@ -22,9 +23,13 @@ pub struct Mdns {
 #[derive(Default)]
 struct State {
     daemon: Option<ServiceDaemon>,
-    /// What has answered to each name that is asked for now.
-    asked: HashMap<String, Seen>,
+    /// What has answered to each name that is asked for, and when it was sought last.
+    asked: HashMap<String, (Seen, Instant)>,
 }
+
+/// A name is asked for as long as it was sought within this: whoever seeks now and then hears what came meanwhile,
+/// and whoever seeks others takes nothing away.
+const KEEPS: Duration = Duration::from_secs(60);
 
 /// The port of multicast DNS.
 pub const PORT: u16 = 5353;
@@ -76,7 +81,8 @@ fn lock(seen: &Seen) -> MutexGuard<'_, BTreeSet<IpAddr>> {
 impl State {
     /// Begins to ask for a name.
     fn ask(&mut self, name: &str, mdns: &Mdns) -> Result<Seen, Blind> {
-        if let Some(seen) = self.asked.get(name) {
+        if let Some((seen, sought)) = self.asked.get_mut(name) {
+            *sought = Instant::now();
             return Ok(seen.clone());
         }
         let daemon = match &self.daemon {
@@ -85,7 +91,8 @@ impl State {
         };
         let events = daemon.resolve_hostname(name, None).map_err(no_mdns)?;
         let seen = Seen::default();
-        self.asked.insert(name.to_owned(), seen.clone());
+        self.asked
+            .insert(name.to_owned(), (seen.clone(), Instant::now()));
         let kept = seen.clone();
         tokio::spawn(async move {
             while let Ok(event) = events.recv_async().await {
@@ -107,13 +114,13 @@ impl State {
         Ok(seen)
     }
 
-    /// Asks for nothing that is not sought any more; with nothing left nobody listens.
-    fn forget(&mut self, sought: &BTreeSet<String>) {
+    /// Asks for nothing that was not sought for long; with nothing left nobody listens.
+    fn forget(&mut self, keeps: Duration) {
         let Some(daemon) = &self.daemon else {
             return;
         };
-        self.asked.retain(|name, _| {
-            let keep = sought.contains(name);
+        self.asked.retain(|name, (_, sought)| {
+            let keep = sought.elapsed() < keeps;
             if !keep {
                 let _ = daemon.stop_resolve_hostname(name);
             }
@@ -142,7 +149,7 @@ impl Locator for Mdns {
     ) -> BoxFuture<'a, Result<Vec<Vec<Sighting>>, Blind>> {
         Box::pin(async move {
             let mut state = self.state();
-            state.forget(&sought.iter().filter_map(full_name).collect());
+            state.forget(KEEPS);
             let mut all = Vec::new();
             for one in sought {
                 let Some(name) = full_name(one) else {
@@ -166,6 +173,6 @@ impl Locator for Mdns {
 
 impl Drop for Mdns {
     fn drop(&mut self) {
-        self.state().forget(&BTreeSet::new());
+        self.state().forget(Duration::ZERO);
     }
 }

@@ -477,7 +477,25 @@ impl Arrivals {
         Ok(all)
     }
 
-    /// Looks at arrivals and at devices in service for as long as the service runs.
+    /// Looks at devices in service for as long as the service runs. Apart from arrivals: a network that is away makes
+    /// many of them slow.
+    pub async fn look_after(self: Arc<Self>) {
+        loop {
+            let (records, in_force) = (&self.records, &self.in_force);
+            match watch::look_again(records, in_force, &self.events, &self.watching).await {
+                Ok(seen) => {
+                    for one in seen {
+                        self.take_in_passing(&one.device, &one.awaited, &one.at)
+                            .await;
+                    }
+                }
+                Err(e) => tracing::debug!("looking after devices in service: {e}"),
+            }
+            tokio::time::sleep(IDLE.min(self.watching.every)).await;
+        }
+    }
+
+    /// Looks at arrivals for as long as the service runs.
     pub async fn watch(self: Arc<Self>) {
         loop {
             let pause = match self.look_at_all().await {
@@ -497,11 +515,6 @@ impl Arrivals {
 
     /// Looks at what is due; whether anything is waited for.
     async fn look_at_all(&self) -> Result<bool, Refusal> {
-        let seen = watch::look_again(&self.records, &self.in_force, &self.events, &self.watching);
-        for one in seen.await? {
-            self.take_in_passing(&one.device, &one.awaited, &one.at)
-                .await;
-        }
         let now = Instant::now();
         {
             let looks = self.looks();

@@ -21,6 +21,8 @@ use crate::refusal::Refusal;
 /// Devices that are looked at in one go, and at once.
 const BATCH: i64 = 64;
 const AT_ONCE: usize = 8;
+/// How long an answer to a name that was asked for may take.
+const ANSWERS: Duration = Duration::from_secs(2);
 /// A certificate that ends sooner needs a hand.
 const ENDS_SOON: Duration = Duration::from_secs(21 * 24 * 3600);
 
@@ -83,12 +85,16 @@ async fn ask_anywhere(
     if said.answers {
         return (said, None);
     }
-    for locator in locators {
-        let found = locator.find(std::slice::from_ref(&awaited.sought)).await;
-        for other in found.into_iter().flatten().flatten() {
-            let said = ask(Some(&other), awaited).await;
-            if said.answers {
-                return (said, Some(other));
+    // Some ways ask around, and hear the answer a little later.
+    for pause in [Duration::ZERO, ANSWERS] {
+        tokio::time::sleep(pause).await;
+        for locator in locators {
+            let found = locator.find(std::slice::from_ref(&awaited.sought)).await;
+            for other in found.into_iter().flatten().flatten() {
+                let said = ask(Some(&other), awaited).await;
+                if said.answers {
+                    return (said, Some(other));
+                }
             }
         }
     }
