@@ -376,13 +376,8 @@ impl Arrivals {
         let names: Vec<_> = arrivals.iter().map(|one| one.device.clone()).collect();
         let devices = self.records.devices_named(&names).await?;
         let awaited = all_awaited(&self.in_force, &devices).await?;
-        let of: HashMap<_, _> = devices
-            .iter()
-            .zip(awaited)
-            .collect::<Vec<_>>()
-            .into_iter()
-            .map(|(device, awaited)| (device.name.clone(), awaited))
-            .collect();
+        let named = devices.iter().map(|device| device.name.clone());
+        let of: HashMap<String, Awaited> = named.zip(awaited).collect();
         let mut usual: HashMap<(String, String), (Option<f64>, i64)> = HashMap::new();
         let mut all = Vec::new();
         for arrival in arrivals {
