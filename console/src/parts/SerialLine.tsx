@@ -79,8 +79,8 @@ export function SerialLine({ arrival, open }: { arrival: number; open: boolean }
                     </Button>
                 </form>
             )}
-            {(log.data?.found ?? []).map((one) => (
-                <div key={`${one.line} ${one.means}`} className="mb-1">
+            {(log.data?.found ?? []).map((one, place) => (
+                <div key={`${String(place)} ${one.line}`} className="mb-1">
                     <Notice tone={one.good ? "moss" : "oxide"}>
                         {one.means}: <span className="font-mono">{one.line}</span>
                     </Notice>

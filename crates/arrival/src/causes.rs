@@ -73,13 +73,13 @@ pub fn causes(stage: &Stage) -> Vec<Cause> {
     if matches!(by_lamp, Some("power" | "card" | "image")) {
         return found;
     }
+    if let Some(other) = &stage.clash {
+        add(
+            format!("{other} has the same name or address"),
+            "switch that one off, or give one of them another name",
+        );
+    }
     if stage.found {
-        if let Some(other) = &stage.clash {
-            add(
-                format!("{other} has the same name or address"),
-                "switch that one off, or give one of them another name",
-            );
-        }
         if !stage.answers {
             add(
                 "it is on the network and its page does not answer yet".into(),
@@ -183,6 +183,10 @@ mod tests {
         assert!(found[0].contains("quay-02") && found[1].contains("does not answer"));
         stage.answers = true;
         assert_eq!(words(&stage).len(), 1);
+        // Another one in its place explains its absence first.
+        stage.found = false;
+        let found = words(&stage);
+        assert!(found[0].contains("quay-02") && found.len() > 1, "{found:?}");
         let wired = Stage {
             wired: true,
             blind: vec!["mDNS cannot be used".into()],

@@ -10,6 +10,7 @@ use records::exports::{Export, NewExport};
 use settings::Export as Rule;
 
 use super::awaited::{Awaited, all_awaited};
+use super::looked::may_be_ours;
 use super::told::seen_of;
 use super::{Arrivals, now};
 use crate::refusal::{Refusal, Why};
@@ -97,10 +98,7 @@ impl Arrivals {
     async fn whereabouts(&self, device: &str) -> Result<Sighting, Refusal> {
         let open = self.records.arrivals(true, Some(device), None, 1).await?;
         let seen = open.first().map(seen_of).unwrap_or_default();
-        let board = seen
-            .boards
-            .into_iter()
-            .find(|board| matches!(board.whose.as_str(), "this" | "name-only"));
+        let board = seen.boards.into_iter().find(|board| may_be_ours(board));
         let (address, ports) = match board {
             Some(board) => (Some(board.address), board.ports),
             None => {

@@ -29,11 +29,9 @@ pub(super) struct Looked {
     pub checks: Vec<api::CheckResult>,
 }
 
-impl Looked {
-    /// Whether it is the one that is waited for, as far as can be told.
-    pub fn may_be_ours(&self) -> bool {
-        matches!(self.board.whose.as_str(), "this" | "name-only")
-    }
+/// Whether a board is the one that is waited for, as far as can be told.
+pub(super) fn may_be_ours(board: &api::SeenBoard) -> bool {
+    matches!(board.whose.as_str(), "this" | "name-only")
 }
 
 /// Looks at a board that was found.

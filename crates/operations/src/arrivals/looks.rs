@@ -11,7 +11,7 @@ use records::arrivals::Arrival;
 use serde_json::json;
 
 use super::awaited::{Awaited, all_awaited, awaited_by};
-use super::looked::{Looked, look, try_logins};
+use super::looked::{Looked, look, may_be_ours, try_logins};
 use super::told::seen_of;
 use super::{Arrivals, MOST, now};
 use crate::news::News;
@@ -217,7 +217,7 @@ impl Arrivals {
             "name-only" => 1,
             _ => 2,
         });
-        let best = looked.first().filter(|(one, _)| one.may_be_ours());
+        let best = looked.first().filter(|(one, _)| may_be_ours(&one.board));
         let logins = match (best, before.logins.is_empty()) {
             (Some((one, sighting)), true) if one.board.answers => {
                 try_logins(&awaited, sighting).await

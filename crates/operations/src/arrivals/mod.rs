@@ -28,6 +28,7 @@ use vault::Keys;
 
 use self::awaited::{Awaited, all_awaited, awaited_by};
 use self::lines::Lines;
+use self::looked::may_be_ours;
 use self::looks::{IDLE, KNOWN_FOR, Look};
 use self::told::{Telling, row, seen_of};
 use crate::in_force::InForce;
@@ -469,10 +470,7 @@ impl Arrivals {
 
 /// What is kept of a device that is accepted.
 fn keep(arrival: &Arrival, seen: &api::ArrivalSeen) -> Kept {
-    let board = seen
-        .boards
-        .first()
-        .filter(|board| matches!(board.whose.as_str(), "this" | "name-only"));
+    let board = seen.boards.first().filter(|board| may_be_ours(board));
     let Some(board) = board else {
         return Kept {
             ports: json!({}),

@@ -8,6 +8,7 @@ use records::boards::BoardModel;
 use time::OffsetDateTime;
 
 use super::awaited::Awaited;
+use super::looked::may_be_ours;
 
 /// What is taken for a board whose sheet and model say nothing.
 const USUAL: Duration = Duration::from_secs(180);
@@ -85,22 +86,24 @@ impl Telling<'_> {
         if self.arrival.ended_at.is_some() || (!self.is_late() && !is_dead) {
             return Vec::new();
         }
-        let others = seen.boards.iter().filter(|board| board.whose == "other");
-        let ours = |board: &&api::SeenBoard| matches!(board.whose.as_str(), "this" | "name-only");
+        let other = seen.boards.iter().find(|board| board.whose == "other");
+        let ours = || seen.boards.iter().filter(|board| may_be_ours(board));
         let stage = Stage {
             lamp: lamp.map(|lamp| Lamp {
                 means: lamp.means.clone(),
                 cause: lamp.cause.clone(),
             }),
-            found: !seen.boards.is_empty(),
-            answers: seen.boards.iter().filter(ours).any(|board| board.answers),
+            found: ours().next().is_some(),
+            answers: ours().any(|board| board.answers),
             networks: self.awaited.networks.clone(),
             country: self.awaited.country.clone(),
             wired: self
                 .board
                 .is_some_and(|board| board.ports.contains("wired")),
             address: self.awaited.address.clone(),
-            clash: others.map(|board| board.words.clone()).next(),
+            clash: other
+                .and_then(|board| board.words.split(',').next())
+                .map(str::to_owned),
             internet: self.awaited.internet,
             blind: seen.blind.clone(),
         };
@@ -116,7 +119,7 @@ impl Telling<'_> {
         let ours: Vec<_> = seen
             .boards
             .iter()
-            .filter(|board| matches!(board.whose.as_str(), "this" | "name-only"))
+            .filter(|board| may_be_ours(board))
             .collect();
         match ours.as_slice() {
             [] => add(
