@@ -98,7 +98,7 @@ impl Arrivals {
     async fn whereabouts(&self, device: &str) -> Result<Sighting, Refusal> {
         let open = self.records.arrivals(true, Some(device), None, 1).await?;
         let seen = open.first().map(seen_of).unwrap_or_default();
-        let board = seen.boards.into_iter().find(|board| may_be_ours(board));
+        let board = seen.boards.into_iter().find(may_be_ours);
         let (address, ports) = match board {
             Some(board) => (Some(board.address), board.ports),
             None => {
