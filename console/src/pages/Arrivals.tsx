@@ -4,11 +4,12 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useEffect, useState } from "react";
 
-import { type Arrival as ArrivalRow, type ArrivalDetail, type SeenBoard, type Step, get, patch, post, put } from "../api/client";
+import { type Arrival as ArrivalRow, type ArrivalDetail, type Export, type SeenBoard, type Step, get, patch, post, put } from "../api/client";
 import { Accept } from "../parts/Confirm";
 import { Finder } from "../parts/Finder";
 import { FirstJoin } from "../parts/FirstJoin";
 import { LampPattern, LampQuestion } from "../parts/Lamp";
+import { Photo } from "../parts/Photo";
 import { SerialLine } from "../parts/SerialLine";
 import { When, span } from "../parts/text";
 import { Amount, Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
@@ -233,8 +234,35 @@ function Whole({ detail }: { detail: ArrivalDetail }) {
                     </ol>
                 </Sheet>
             )}
+            {detail.to_give_back != null && <GiveBack arrival={arrival.id} taken={detail.to_give_back} />}
             {open && <End detail={detail} fresh={fresh} />}
         </>
+    );
+}
+
+/** What was tuned on the card before this one. */
+function GiveBack({ arrival, taken }: { arrival: number; taken: Export }) {
+    const queries = useQueryClient();
+    const give = useMutation({
+        mutationFn: () => post(`devices/${encodeURIComponent(taken.device)}/exports/${String(taken.id)}/give`, {}),
+        onSuccess: () => queries.invalidateQueries({ queryKey: ["arrivals", arrival] }),
+    });
+    return (
+        <Sheet title="What was tuned before">
+            <p className="mb-3 text-sm">
+                Its card was made anew since {taken.device} exported its settings (<When at={taken.taken_at} />
+                {taken.version !== "" && <>, {taken.version}</>}).
+            </p>
+            <Button
+                disabled={give.isPending}
+                onClick={() => {
+                    give.mutate();
+                }}
+            >
+                Give it its settings back
+            </Button>
+            <Failure error={give.error} />
+        </Sheet>
     );
 }
 
@@ -346,6 +374,8 @@ function Seen({ detail }: { detail: ArrivalDetail }) {
 function Board({ board }: { board: SeenBoard }) {
     const short = (text: string) => <span title={text} className="font-mono">{text.slice(0, 16)}…</span>;
     const rows: [string, React.ReactNode][] = [["address", <span key="address" className="font-mono">{board.address}</span>], ["found by", board.found_by.join(", ")]];
+    if (board.clock_ahead != null && Math.abs(board.clock_ahead) > 60)
+        rows.push(["its clock", `${span(Math.abs(board.clock_ahead))} ${board.clock_ahead < 0 ? "behind" : "ahead"}`]);
     if (board.version != null) rows.push(["version", board.version]);
     if (board.mac != null) rows.push(["hardware address", <span key="mac" className="font-mono">{board.mac}</span>]);
     if (board.host_key != null) rows.push(["SSH key", short(board.host_key)]);
@@ -406,10 +436,16 @@ function OneStep({ arrival, step, open, fresh }: { arrival: number; step: Step; 
 
 function End({ detail, fresh }: { detail: ArrivalDetail; fresh: (made: ArrivalDetail) => void }) {
     const [note, setNote] = useState("");
+    const [description, setDescription] = useState("");
     const [accepted, setAccepted] = useState<string[]>([]);
     const queries = useQueryClient();
     const end = useMutation({
-        mutationFn: (how: string) => post(`arrivals/${String(detail.arrival.id)}/end`, { how, note, accept: accepted }),
+        mutationFn: (how: string) => post(`arrivals/${String(detail.arrival.id)}/end`, {
+                how,
+                note,
+                accept: accepted,
+                description: how === "accepted" && description.trim() !== "" ? description : null,
+            }),
         onSuccess: async (made) => {
             fresh(made);
             await queries.invalidateQueries({ queryKey: ["devices"] });
@@ -433,6 +469,18 @@ function End({ detail, fresh }: { detail: ArrivalDetail; fresh: (made: ArrivalDe
                         className={FIELD}
                     />
                 </label>
+                <label className="grid gap-1 text-sm">
+                    What it is, for the others (its notes, if they shall be others)
+                    <input
+                        value={description}
+                        maxLength={1000}
+                        onChange={(event) => {
+                            setDescription(event.target.value);
+                        }}
+                        className={FIELD}
+                    />
+                </label>
+                <Photo device={detail.arrival.device} />
                 <div className="flex flex-wrap gap-3">
                     <Button
                         look="main"

@@ -131,7 +131,8 @@ export function Devices() {
                             )}
                         </td>
                         <td>
-                            {device.carries ?? "-"}
+                            {device.updated_to ?? device.carries ?? "-"}
+                            {device.updated_to != null && <span className="text-faded"> updated in place</span>}
                             {device.withdrawn && (
                                 <>
                                     {" "}

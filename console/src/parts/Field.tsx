@@ -2,7 +2,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 
-import { type Device, Refusal, get, post } from "../api/client";
+import { type Device, type ExportChange, Refusal, get, post } from "../api/client";
+import { Photo } from "./Photo";
 import { Size, When } from "./text";
 import { Button, Facts, Failure, Label, State } from "./ui";
 
@@ -31,6 +32,7 @@ export function Field({ device }: { device: Device }) {
     });
     const newest = arrival.data?.arrival;
     const rows: [string, React.ReactNode][] = [];
+    if (device.updated_to != null) rows.push(["runs", `${device.updated_to}, updated in place`]);
     if (newest !== undefined) {
         rows.push([
             "arrival",
@@ -66,8 +68,33 @@ export function Field({ device }: { device: Device }) {
                 </div>
             )}
             <Failure error={expect.error ?? arrival.error ?? seen.error} />
+            <Photo device={device.name} />
             <Exports device={device.name} isSeen={seen.data != null} />
         </div>
+    );
+}
+
+/** What is another thing in an export than in the one before it. */
+function Changes({ changes }: { changes: ExportChange[] }) {
+    return (
+        <table className="w-full text-left">
+            <thead className="text-faded">
+                <tr>
+                    <th className="font-normal">at</th>
+                    <th className="font-normal">before</th>
+                    <th className="font-normal">now</th>
+                </tr>
+            </thead>
+            <tbody className="font-mono [overflow-wrap:anywhere]">
+                {changes.map((one) => (
+                    <tr key={`${one.at} ${one.before ?? ""}`} className="border-t border-line align-top">
+                        <td className="pr-3">{one.at}</td>
+                        <td className="pr-3">{one.before ?? "-"}</td>
+                        <td>{one.now ?? "-"}</td>
+                    </tr>
+                ))}
+            </tbody>
+        </table>
     );
 }
 
@@ -82,6 +109,7 @@ function Exports({ device, isSeen }: { device: string; isSeen: boolean }) {
         onSuccess: () => queries.invalidateQueries({ queryKey: key }),
     });
     const give = useMutation({ mutationFn: (id: number) => post(`devices/${name}/exports/${String(id)}/give`, {}) });
+    const compare = useMutation({ mutationFn: (id: number) => get(`devices/${name}/exports/${String(id)}/changes`) });
     const rows = all.data ?? [];
     if (rows.length === 0 && !isSeen) return null;
     return (
@@ -97,6 +125,16 @@ function Exports({ device, isSeen }: { device: string; isSeen: boolean }) {
                     <a className="text-blueprint underline" href={`/api/v1/devices/${name}/exports/${String(row.id)}`} download={`${device}-${String(row.id)}`}>
                         Read it, secrets and all
                     </a>
+                    {row.changed && (
+                        <Button
+                            disabled={compare.isPending}
+                            onClick={() => {
+                                compare.mutate(row.id);
+                            }}
+                        >
+                            What changed
+                        </Button>
+                    )}
                     <Button
                         disabled={give.isPending}
                         onClick={() => {
@@ -106,6 +144,7 @@ function Exports({ device, isSeen }: { device: string; isSeen: boolean }) {
                         Give it back
                     </Button>
                     {give.variables === row.id && give.isSuccess && <span className="text-moss">✓ it was taken back</span>}
+                    {compare.variables === row.id && compare.data !== undefined && <Changes changes={compare.data} />}
                 </div>
             ))}
             <div>
@@ -118,7 +157,7 @@ function Exports({ device, isSeen }: { device: string; isSeen: boolean }) {
                     Take it now
                 </Button>
             </div>
-            <Failure error={take.error ?? give.error ?? all.error} />
+            <Failure error={take.error ?? give.error ?? compare.error ?? all.error} />
         </section>
     );
 }

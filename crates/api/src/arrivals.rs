@@ -72,6 +72,9 @@ pub struct ArrivalEnd {
     /// What was seen; required where it is refused.
     #[serde(default)]
     pub note: String,
+    /// What the device is, for the others: its notes, where they shall be others from now on.
+    #[serde(default)]
+    pub description: Option<String>,
     /// Names of the cautions that are accepted.
     #[serde(default)]
     pub accept: Vec<String>,
@@ -159,6 +162,9 @@ pub struct ArrivalDetail {
     /// An address that somebody gave for it.
     #[serde(default)]
     pub address: Option<String>,
+    /// Settings that the device exported of itself before its card was made anew: they can be given back.
+    #[serde(default)]
+    pub to_give_back: Option<Export>,
 }
 
 /// What will happen until a board answers.
@@ -227,6 +233,8 @@ pub struct SeenBoard {
     pub certificate_until: Option<OffsetDateTime>,
     /// The version that it says it runs.
     pub version: Option<String>,
+    /// How far its clock is ahead of ours, in seconds, where it says.
+    pub clock_ahead: Option<i64>,
     /// Whether its page, or a port of it, answers.
     pub answers: bool,
     /// What its page says where it does not answer as it should.
@@ -425,6 +433,33 @@ pub struct Export {
     pub seen_at: OffsetDateTime,
     /// Whether it is another one than the one before it.
     pub changed: bool,
+}
+
+/// What is another thing in one export than in another.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ExportChange {
+    /// Where: a JSON pointer (RFC 6901), or the number of a line.
+    pub at: String,
+    /// What it was.
+    #[serde(default)]
+    pub before: Option<String>,
+    /// What it is.
+    #[serde(default)]
+    pub now: Option<String>,
+}
+
+/// The picture of a device and its label.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Photo {
+    /// `image/jpeg`, `image/png` or `image/webp`.
+    pub kind: String,
+    /// Length in bytes.
+    pub bytes: u64,
+    /// Who took it.
+    pub taken_by: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub taken_at: OffsetDateTime,
 }
 
 /// Something that needs a hand.

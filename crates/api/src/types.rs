@@ -141,6 +141,9 @@ pub struct Device {
     pub follows: Option<String>,
     /// The release whose content is on its card, where that is whole.
     pub carries: Option<String>,
+    /// The release that it was updated to in place since, as the version that it says tells.
+    #[serde(default)]
+    pub updated_to: Option<String>,
     /// How what it carries stands beside what it follows: ahead, level, behind, not whole, no card, no
     /// release.
     pub standing: String,

@@ -194,6 +194,7 @@ impl Hands for StandInBoards {
             lamp: "steady".into(),
             meaning: "running".into(),
             appliance: None,
+            root_bytes: None,
             host_name: Some(name.into()),
             joined: joined.then(|| "Saltmarsh-Quay".into()),
             not_joined: None,

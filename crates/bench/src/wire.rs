@@ -247,6 +247,12 @@ pub struct BoardKind {
     /// It opens a network of its own and waits there for its settings.
     #[serde(default)]
     pub own_network: bool,
+    /// How far its clock is ahead, in seconds.
+    #[serde(default)]
+    pub clock_ahead: i64,
+    /// What it says it runs, if not what is on its card: it was updated in place.
+    #[serde(default)]
+    pub runs: Option<String>,
 }
 
 /// A board that is on.
@@ -262,6 +268,9 @@ pub struct BoardState {
     pub meaning: String,
     /// Appliance that runs, with its version.
     pub appliance: Option<String>,
+    /// Size of its root file system in bytes.
+    #[serde(default)]
+    pub root_bytes: Option<u64>,
     /// Host name that it took from its card.
     pub host_name: Option<String>,
     /// Network that it joined.

@@ -13,6 +13,7 @@ pub mod jobs;
 pub mod kept;
 pub mod names;
 pub mod news;
+pub mod photos;
 pub mod plans;
 pub mod readers;
 pub mod refusal;

@@ -441,6 +441,8 @@ fn blank(name: &str) -> Device {
         added_at: OffsetDateTime::UNIX_EPOCH,
         pinned_release_id: None,
         carried_release_id: None,
+        runs_release_id: None,
+        card_bytes: None,
         revision: 0,
         pinned: None,
         card: None,

@@ -148,6 +148,8 @@ pub struct ArrivalEnd<'a> {
     pub accepted: &'a [String],
     /// What is kept of the device, where it was accepted.
     pub sighting: Option<Sighting>,
+    /// Other notes of the device.
+    pub description: Option<&'a str>,
     /// Who says so.
     pub operator: &'a str,
 }
@@ -362,6 +364,15 @@ impl Records {
             )
             .execute(&mut *tx)
             .await?;
+            if let Some(description) = end.description {
+                sqlx::query!(
+                    "update devices set notes = $2 where id = $1 and notes <> $2",
+                    device,
+                    description
+                )
+                .execute(&mut *tx)
+                .await?;
+            }
             let seen = end.sighting.clone().unwrap_or_default();
             put_sighting(&mut tx, device, &seen).await?;
         }
@@ -499,6 +510,7 @@ impl Records {
         certificate: Option<(&str, Option<OffsetDateTime>)>,
         version: Option<&str>,
     ) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
         sqlx::query!(
             "update sightings set misses = 0, silent_since = null, seen_at = now(), looked_at = now(),
                 certificate = coalesce($2, certificate),
@@ -512,8 +524,10 @@ impl Records {
             place.map(|(address, _)| address),
             place.map(|(_, ports)| ports)
         )
-        .execute(&self.pool)
+        .execute(&mut *tx)
         .await?;
+        settle_version(&mut tx, device, version).await?;
+        tx.commit().await?;
         Ok(())
     }
 
@@ -645,6 +659,31 @@ async fn put_sighting(
         seen.certificate,
         seen.certificate_until,
         seen.version
+    )
+    .execute(&mut *tx)
+    .await?;
+    settle_version(tx, device, seen.version.as_deref()).await
+}
+
+/// A device that says the version of another release of its kind than its card was written with was updated in
+/// place. Only what was said with the card that it has now tells that.
+async fn settle_version(
+    tx: &mut sqlx::PgConnection,
+    device: i64,
+    version: Option<&str>,
+) -> Result<(), RecordError> {
+    let Some(version) = version else {
+        return Ok(());
+    };
+    sqlx::query!(
+        "update devices d set runs_release_id = n.runs from (
+            select d.id, nullif((select case when count(*) = 1 then min(r.id) end from releases r
+                where r.appliance = d.appliance and r.variant is not distinct from d.variant
+                    and lower(btrim($2)) in (lower(r.version), lower(r.name))), d.carried_release_id) as runs
+            from devices d join sightings s on s.device_id = d.id and s.imprint_id = d.imprint_id where d.id = $1) n
+         where d.id = n.id and d.runs_release_id is distinct from n.runs",
+        device,
+        version
     )
     .execute(tx)
     .await?;

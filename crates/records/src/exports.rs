@@ -137,4 +137,35 @@ impl Records {
         };
         Ok((export, row.sealed))
     }
+
+    /// The newest export of a device, if it was taken before its card was made with this imprint, and nobody found
+    /// since that it is so on this card too.
+    pub async fn export_before(
+        &self,
+        device: &str,
+        imprint: i64,
+    ) -> Result<Option<Export>, RecordError> {
+        let row = sqlx::query_as!(
+            Export,
+            "select e.id, d.name as device, e.device_id, e.base, e.version, e.digest, e.bytes, e.taken_by, e.taken_at,
+                e.seen_at
+             from device_exports e join devices d on d.id = e.device_id, imprints i
+             where d.name = $1 and i.id = $2 and e.seen_at < i.started_at
+                and not exists (select from device_exports n where n.device_id = e.device_id and n.id > e.id)",
+            device,
+            imprint
+        );
+        Ok(row.fetch_optional(&self.pool).await?)
+    }
+
+    /// An export was given back: the device has it again.
+    pub async fn export_given(&self, id: i64) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update device_exports set seen_at = now() where id = $1",
+            id
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
 }

@@ -302,6 +302,16 @@ impl Records {
         Ok(found.map(|row| (row.label, row.manifest)))
     }
 
+    /// A digest of what devices carry under which name: another one after any change of that.
+    pub async fn carried_digest(&self) -> Result<(i64, i64), RecordError> {
+        let row = sqlx::query!(
+            r#"select count(*) as "devices!", coalesce(bit_xor(hashtextextended(concat_ws('|', id,
+                 coalesce(imprint_id, 0), carried_known, name), 0)), 0) as "digest!" from devices"#
+        );
+        let row = row.fetch_one(&self.pool).await?;
+        Ok((row.devices, row.digest))
+    }
+
     /// The Wi-Fi networks on the cards of devices, as far as it is known what those carry.
     pub async fn carried_networks(&self) -> Result<Vec<CarriedNetwork>, RecordError> {
         let rows = sqlx::query!(

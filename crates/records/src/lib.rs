@@ -14,6 +14,7 @@ pub mod jobs;
 pub mod lists;
 pub mod outages;
 mod own_server;
+pub mod photos;
 pub mod presets;
 pub mod releases;
 pub mod rounds;

@@ -357,6 +357,12 @@ impl Records {
         )
         .execute(&mut *tx)
         .await?;
+        sqlx::query!(
+            "update devices set runs_release_id = null where runs_release_id = $1",
+            release.id
+        )
+        .execute(&mut *tx)
+        .await?;
         sqlx::query!("delete from releases where id = $1", release.id)
             .execute(&mut *tx)
             .await?;

@@ -558,6 +558,22 @@ async fn a_digest_tells_any_change_of_devices(records: &Records, url: &str) {
             differs(&change).await;
         }
     }
+    let mut carried = BTreeSet::from([records.carried_digest().await.unwrap()]);
+    for change in [
+        "imprint_id = (select min(id) from imprints)",
+        "imprint_id = (select max(id) from imprints)",
+        "carried_known = not carried_known",
+        "name = 'digest-e'",
+        "name = 'digest-b', imprint_id = null",
+    ] {
+        let change = format!("update devices set {change} where id = {id}");
+        sqlx::query(sqlx::AssertSqlSafe(change.clone()))
+            .execute(&mut by_hand)
+            .await
+            .unwrap();
+        let new = carried.insert(records.carried_digest().await.unwrap());
+        assert!(new, "{change}: the digest is one of before");
+    }
     let device = records.device("digest-b").await.unwrap();
     records.remove_device(&device).await.unwrap();
     records

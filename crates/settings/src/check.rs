@@ -28,6 +28,9 @@ pub struct Check {
     /// The field whose setting the value must be.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
+    /// The value is the size of its root file system in bytes: so many hundredths of the card at least.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fills: Option<u8>,
     /// Whether the value is the version that runs.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub version: bool,
@@ -40,11 +43,14 @@ impl Check {
             return Err("say in its title what it looks at".into());
         }
         let Some(page) = &self.page else {
-            let of_pages = self.at.is_some() || self.text.is_some() || self.field.is_some();
+            let of_pages = self.at.is_some()
+                || self.text.is_some()
+                || self.field.is_some()
+                || self.fills.is_some();
             return match self.port {
                 None => Err("name a page or a port".into()),
                 Some(_) if of_pages || self.version => {
-                    Err("at, text, field and version are for pages, not for ports".into())
+                    Err("at, text, field, fills and version are for pages, not for ports".into())
                 }
                 Some(_) => Ok(()),
             };
@@ -61,6 +67,12 @@ impl Check {
             .is_some_and(|at| !at.is_empty() && !at.starts_with('/'))
         {
             return Err("at is a JSON pointer, such as /status/version".into());
+        }
+        if self
+            .fills
+            .is_some_and(|percent| !(1..=100).contains(&percent))
+        {
+            return Err("fills is a number from 1 to 100: hundredths of the card".into());
         }
         let Some(name) = &self.field else {
             return Ok(());
@@ -282,6 +294,8 @@ mod tests {
             ("page = \"http://x/\"\nfield = \"pass\"", "secret"),
             ("page = \"http://x/\"\nfield = \"else\"", "not a field"),
             ("page = \"http://x/\"\nat = \"version\"", "pointer"),
+            ("page = \"http://x/\"\nfills = 0", "1 to 100"),
+            ("port = 80\nfills = 60", "not for ports"),
         ] {
             let refused = sheet(bad).unwrap_err();
             assert!(refused.contains(why), "{bad}: {refused}");

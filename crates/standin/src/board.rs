@@ -479,6 +479,7 @@ pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result
         mac: None,
         ports: std::collections::BTreeMap::new(),
         own_network: None,
+        root_bytes: None,
     };
     let mut file = File::open(path)?;
     let Some(extents) = partitions(&mut file)? else {
@@ -488,9 +489,11 @@ pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result
     let (Some(boot), Some(root)) = (extents.next(), extents.next()) else {
         return Ok(dead(lamp(DARK)));
     };
-    let mut magic = [0; 2];
-    file.seek(SeekFrom::Start(root.start + 1024 + 0x38))?;
-    file.read_exact(&mut magic)?;
+    let mut head = [0; 0x3a];
+    file.seek(SeekFrom::Start(root.start + 1024))?;
+    file.read_exact(&mut head)?;
+    let word = |at: usize| u32::from_le_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
+    let (blocks, block, magic) = (word(4), word(0x18), [head[0x38], head[0x39]]);
     let part = Part {
         file,
         extent: boot,
@@ -522,6 +525,7 @@ pub fn boot(path: &Path, card: &str, model: &str, air: &[Network]) -> io::Result
     let files = Files { boot: fs, root };
     let mut state = lamp(STEADY);
     state.appliance = Some(format!("{} {}", appliance.name, appliance.version));
+    state.root_bytes = Some(u64::from(blocks) * (1024 << block.min(6)));
     match settings(&files, &appliance.name, model) {
         Err(why) => state.not_joined = Some(why),
         Ok(wanted) => {

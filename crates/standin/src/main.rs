@@ -153,6 +153,12 @@ enum Command {
         /// It opens a network of its own and waits there for its settings.
         #[arg(long)]
         own_network: bool,
+        /// Seconds that its clock is ahead; behind, if negative.
+        #[arg(long, default_value_t = 0, allow_negative_numbers = true)]
+        clock_ahead: i64,
+        /// It was updated in place, and says that it runs this.
+        #[arg(long)]
+        runs: Option<String>,
     },
     /// List the boards that are on.
     Boards,
@@ -298,6 +304,8 @@ fn run(args: Args) -> Result<()> {
             in_circles,
             key,
             own_network,
+            clock_ahead,
+            runs,
         } => {
             let board = BoardKind {
                 mac,
@@ -305,6 +313,8 @@ fn run(args: Args) -> Result<()> {
                 in_circles,
                 key,
                 own_network,
+                clock_ahead,
+                runs,
             };
             Request::Boot { card, model, board }
         }

@@ -7,7 +7,7 @@ use std::net::{TcpListener, TcpStream};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::thread;
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use bench::wire::BoardState;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
@@ -40,6 +40,8 @@ struct Site {
     login: Option<String>,
     /// What it exports of itself: somebody tunes it, or gives it back.
     settings: Mutex<String>,
+    /// How far its clock is ahead, in seconds.
+    clock_ahead: i64,
     /// What it was given on its own network.
     set_up: Mutex<Option<BTreeMap<String, String>>>,
 }
@@ -85,6 +87,7 @@ impl Page {
         stamp: Option<String>,
         login: Option<String>,
         secret: &[u8; 32],
+        clock_ahead: i64,
     ) -> io::Result<Self> {
         let off = Arc::new(AtomicBool::new(false));
         let line = |value: &Option<String>| escape(value.as_deref().unwrap_or("unknown"));
@@ -104,6 +107,7 @@ impl Page {
             settings: Mutex::new(
                 serde_json::json!({"host_name": board.host_name, "tuned": {}}).to_string(),
             ),
+            clock_ahead,
             set_up: Mutex::default(),
         });
         let kept = site.clone();
@@ -236,9 +240,16 @@ fn answer(mut stream: impl Read + Write, site: &Site) -> io::Result<()> {
         },
         _ => missing,
     };
+    let now = SystemTime::now();
+    let off = Duration::from_secs(site.clock_ahead.unsigned_abs());
+    let clock = match site.clock_ahead < 0 {
+        true => now.checked_sub(off),
+        false => now.checked_add(off),
+    };
+    let date = httpdate::fmt_http_date(clock.unwrap_or(SystemTime::UNIX_EPOCH));
     write!(
         stream,
-        "HTTP/1.1 {status}\r\nContent-Type: {kind}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
+        "HTTP/1.1 {status}\r\nDate: {date}\r\nContent-Type: {kind}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
         body.len()
     )?;
     stream.flush()

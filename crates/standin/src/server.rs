@@ -48,6 +48,7 @@ impl On {
             )
         };
         state.mac = Some(kind.mac.clone().unwrap_or_else(made));
+        state.appliance = kind.runs.clone().or(state.appliance);
         Self {
             state,
             kind,
@@ -218,6 +219,7 @@ impl State {
                         booted.stamp.clone(),
                         login,
                         &on.secret(&booted.stamp),
+                        on.kind.clock_ahead,
                     )?;
                     (on.state.page, on.state.ports) = (Some(page.url.clone()), page.ports.clone());
                     on.page = Some(page);

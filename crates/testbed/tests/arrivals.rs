@@ -4,7 +4,7 @@
 use std::time::{Duration, Instant};
 
 use api::{ArrivalDetail, ArrivalEnd, ClientError, Hello, NewArrival, Problem};
-use testbed::{Browser, Testbed};
+use testbed::{Browser, Testbed, demo_image, demo_sheet};
 
 const SIZE: &str = "700000256";
 
@@ -153,7 +153,7 @@ async fn a_board_comes_up_is_looked_at_and_accepted() {
         .iter()
         .map(|check| check.state.as_str())
         .collect();
-    assert_eq!(states, ["passed"; 3]);
+    assert_eq!(states, ["passed"; 4]);
     assert!(ready.seen.checks[0].words.contains("Saltmarsh-Quay"));
     assert_eq!(names(&ready), ["login-open", "steps-open"]);
     let needs: Vec<_> = bed.client().attention().await.unwrap();
@@ -165,6 +165,7 @@ async fn a_board_comes_up_is_looked_at_and_accepted() {
         how: "accepted".into(),
         note: "on the lamp post by the fish hall".into(),
         accept: accept.iter().map(|name| (*name).to_owned()).collect(),
+        ..ArrivalEnd::default()
     };
     let refused = problem(bed.client().end_arrival(1, &end(&["login-open"])).await);
     assert_eq!(
@@ -493,6 +494,12 @@ async fn the_first_card_of_a_round_is_accepted_by_its_arrival_and_a_held_card_is
 #[tokio::test(flavor = "multi_thread")]
 async fn devices_in_service_are_looked_at_again() {
     let bed = bed(&["--watch-minutes", "0.02"]);
+    let files = [
+        demo_image("quaylink-2.3.zip"),
+        demo_sheet("quaylink-2.3.toml"),
+    ];
+    let [image, sheet] = files.each_ref().map(|file| file.to_str().unwrap());
+    bed.done(&["release", "add", image, "--sheet", sheet]);
     bed.add_device("quay-01");
     card_of(&bed, "quay-01", "mica");
     bed.done(&["arrival", "expect", "quay-01"]);
@@ -537,6 +544,129 @@ async fn devices_in_service_are_looked_at_again() {
     boot(&bed, "mica", &[]);
     until("it answers again", false).await;
     assert!(bed.client().attention().await.unwrap().is_empty());
+
+    // Updated in place, it counts as what it says it runs, until its card is another one.
+    let device = async || bed.client().device("quay-01").await.unwrap().device;
+    let becomes = async |what: &str, updated_to: Option<&str>| {
+        let begun = Instant::now();
+        while device().await.updated_to.as_deref() != updated_to {
+            assert!(begun.elapsed() < Duration::from_secs(60), "{what}");
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    };
+    let (before, standing) = (device().await, device().await.standing);
+    assert_eq!((before.updated_to, standing.as_str()), (None, "level"));
+    for (runs, updated_to, standing) in [
+        ("quaylink 2.3", Some("quaylink 2.3"), "behind"),
+        ("2.3", Some("quaylink 2.3"), "behind"),
+        ("quaylink 99", None, "level"),
+        ("2.3", Some("quaylink 2.3"), "behind"),
+        ("quaylink 2.4", None, "level"),
+    ] {
+        bed.standin(&["halt", "mica"]);
+        boot(&bed, "mica", &["--runs", runs]);
+        becomes(runs, updated_to).await;
+        assert_eq!(device().await.standing, standing, "{runs}");
+        let due = bed.done(&["device", "behind"]);
+        assert_eq!(
+            due.contains("quay-01"),
+            standing == "behind",
+            "{runs}: {due}"
+        );
+    }
+    bed.standin(&["halt", "mica"]);
+    boot(&bed, "mica", &["--runs", "2.3"]);
+    becomes("older again", Some("quaylink 2.3")).await;
+    let said = bed.done(&["device", "show", "quay-01"]);
+    assert!(said.contains("quaylink 2.3, updated in place"), "{said}");
+    bed.standin(&["halt", "mica"]);
+    let label = device().await.card.unwrap();
+    bed.put("mica", 1);
+    bed.done(&["write", "quay-01", "--slot", "1", "--yes", &label]);
+    assert_eq!(
+        (device().await.updated_to, device().await.standing.as_str()),
+        (None, "level")
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clock_years_off_is_told_and_a_picture_of_the_label_is_kept() {
+    let bed = bed(&[]);
+    bed.add_device("quay-01");
+    card_of(&bed, "quay-01", "mica");
+    bed.done(&["arrival", "expect", "quay-01"]);
+    let decades = (50 * 365 * 24 * 3600).to_string();
+    boot(&bed, "mica", &["--clock-ahead", &format!("-{decades}")]);
+    let ready = until(&bed, "quay-01", "it is ready", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+    let caution = ready.cautions.iter().find(|one| one.name == "clock-off");
+    let words = &caution.expect("its clock is off").words;
+    assert!(
+        words.contains("50 years behind") && words.contains("time server"),
+        "{words}"
+    );
+    let sizes = ready
+        .seen
+        .checks
+        .iter()
+        .find(|one| one.title == "Uses the whole card");
+    let sizes = sizes.unwrap();
+    assert!(
+        sizes.state == "passed" && sizes.words.ends_with("of a card of 0.70 GB"),
+        "{sizes:?}"
+    );
+    bed.standin(&["halt", "mica"]);
+    boot(&bed, "mica", &["--clock-ahead", "3600"]);
+    until(&bed, "quay-01", "an hour is no matter", |one| {
+        one.arrival.state == "ready" && !names(one).contains(&"clock-off")
+    })
+    .await;
+    bed.done(&[
+        "arrival",
+        "accept",
+        "quay-01",
+        "--accept",
+        "login-open,steps-open",
+        "--description",
+        "On the third lamp post",
+    ]);
+    let device = bed.client().device("quay-01").await.unwrap().device;
+    assert_eq!(device.notes, "On the third lamp post");
+
+    let dir = tempfile::tempdir().unwrap();
+    let path = |name: &str| dir.path().join(name).to_str().unwrap().to_owned();
+    let picture = [
+        &b"\x89PNG\r\n\x1a\n"[..],
+        b"the label says under the third bollard",
+    ]
+    .concat();
+    std::fs::write(path("label.png"), &picture).unwrap();
+    std::fs::write(path("label.svg"), "<svg onload=\"alert(1)\">").unwrap();
+    let said = bed.refused(&["device", "photo", "quay-01", "--keep", &path("label.svg")]);
+    assert!(said.contains("JPEG, PNG or WebP"), "{said}");
+    assert!(
+        bed.done(&["device", "photo", "quay-01"])
+            .contains("no picture")
+    );
+    bed.done(&["device", "photo", "quay-01", "--keep", &path("label.png")]);
+    assert!(
+        bed.done(&["device", "photo", "quay-01"])
+            .contains("image/png")
+    );
+    bed.done(&["device", "photo", "quay-01", "--save", &path("again.png")]);
+    assert_eq!(std::fs::read(path("again.png")).unwrap(), picture);
+    let found = std::process::Command::new("grep")
+        .args(["-rl", "third bollard"])
+        .arg(bed.data_dir())
+        .output();
+    assert!(found.unwrap().stdout.is_empty(), "it is sealed");
+    bed.done(&["device", "photo", "quay-01", "--remove"]);
+    assert!(
+        bed.refused(&["device", "photo", "quay-01", "--remove"])
+            .contains("no picture")
+    );
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -548,13 +678,17 @@ async fn what_was_tuned_is_exported_and_given_back_to_a_card_that_was_made_anew(
         bed.refused(&["export", "take", "quay-01"])
             .contains("not seen on its network yet")
     );
-    let up = async || {
+    let up_with = async |anew: bool| {
         bed.done(&["arrival", "expect", "quay-01"]);
         let board = bed.boot("mica", "curlew");
         until(&bed, "quay-01", "it is ready", |one| {
             one.arrival.state == "ready"
         })
         .await;
+        let waiting = bed.client().arrival_of("quay-01").await.unwrap();
+        assert_eq!(waiting.to_give_back.is_some(), anew, "{waiting:#?}");
+        let said = bed.done(&["arrival", "show", "quay-01"]);
+        assert_eq!(said.contains("can be given back"), anew, "{said}");
         bed.done(&[
             "arrival",
             "accept",
@@ -564,7 +698,8 @@ async fn what_was_tuned_is_exported_and_given_back_to_a_card_that_was_made_anew(
         ]);
         format!("{}settings.json", board["page"].as_str().unwrap())
     };
-    let page = up().await;
+    let page = up_with(false).await;
+    bed.done(&["export", "take", "quay-01"]);
     // An hour of tuning, some of it secret.
     let tuned = r#"{"host_name": "quay-01", "tuned": {"account": "harbour", "word": "under the third bollard"}}"#;
     let client = bed.client();
@@ -587,6 +722,13 @@ async fn what_was_tuned_is_exported_and_given_back_to_a_card_that_was_made_anew(
         .arg(bed.data_dir())
         .output();
     assert!(found.unwrap().stdout.is_empty(), "it is sealed");
+    let changed = bed.done(&["export", "compare", "quay-01"]);
+    for words in ["/tuned/account", "\"harbour\"", "under the third bollard"] {
+        assert!(changed.contains(words), "{words}: {changed}");
+    }
+    let history = reqwest::get(format!("{}/api/v1/history", bed.url()));
+    let history = history.await.unwrap().text().await.unwrap();
+    assert!(history.contains("secret.read"), "{history}");
     // What is cut off, or somebody else's, is not kept.
     put(&page, &tuned[..40]).await;
     assert!(
@@ -606,7 +748,7 @@ async fn what_was_tuned_is_exported_and_given_back_to_a_card_that_was_made_anew(
     bed.put("mica", 1);
     bed.done(&["write", "quay-01", "--slot", "1", "--yes", &label]);
     bed.standin(&["pull", "--slot", "1"]);
-    let page = up().await;
+    let page = up_with(true).await;
     let now = async |page: &str| reqwest::get(page).await.unwrap().text().await.unwrap();
     assert!(!now(&page).await.contains("bollard"));
     let newest = all[0].id.to_string();

@@ -2,10 +2,10 @@
 
 use reqwest::Method;
 
-use super::{Answer, Client, part};
+use super::{Answer, Client, ClientError, part};
 use crate::{
-    ArrivalChange, ArrivalDetail, ArrivalEnd, Arrivals, Attention, Export, FirstJoin, HandOver,
-    Hello, NewArrival, NewSerial, SerialLog, SerialPort, StepChange, Watched,
+    ArrivalChange, ArrivalDetail, ArrivalEnd, Arrivals, Attention, Export, ExportChange, FirstJoin,
+    HandOver, Hello, NewArrival, NewSerial, Photo, SerialLog, SerialPort, StepChange, Watched,
 };
 
 impl Client {
@@ -123,6 +123,49 @@ impl Client {
         let path = format!("devices/{}/exports/{id}/give", part(device));
         self.send(self.request(Method::POST, &path)).await?;
         Ok(())
+    }
+
+    /// What is another thing in an export than in the one before it, or in another one.
+    pub async fn export_changes(
+        &self,
+        device: &str,
+        id: i64,
+        with: Option<i64>,
+    ) -> Answer<Vec<ExportChange>> {
+        let with = with.map_or(String::new(), |with| format!("?with={with}"));
+        let path = format!("devices/{}/exports/{id}/changes{with}", part(device));
+        self.get(&path).await
+    }
+
+    /// What there is to say of the picture of a device.
+    pub async fn photo(&self, device: &str) -> Answer<Option<Photo>> {
+        self.get(&format!("devices/{}/photo", part(device))).await
+    }
+
+    /// Keeps a picture of a device in place of the one before.
+    pub async fn put_photo(&self, device: &str, bytes: Vec<u8>) -> Answer<()> {
+        let path = format!("devices/{}/photo", part(device));
+        let request = self.request(Method::PUT, &path);
+        let request = request.header("content-type", "application/octet-stream");
+        self.send(request.body(bytes)).await?;
+        Ok(())
+    }
+
+    /// The picture of a device.
+    pub async fn read_photo(&self, device: &str) -> Answer<Vec<u8>> {
+        let path = format!("devices/{}/photo/content", part(device));
+        let answer = self.send(self.request(Method::GET, &path)).await?;
+        let bytes = answer.bytes().await.map_err(|e| ClientError::Answer {
+            address: self.base.clone(),
+            why: e.to_string(),
+        })?;
+        Ok(bytes.to_vec())
+    }
+
+    /// Takes the picture of a device away.
+    pub async fn remove_photo(&self, device: &str) -> Answer<()> {
+        self.take_away(&format!("devices/{}/photo", part(device)))
+            .await
     }
 
     /// Says hello as a board does.

@@ -51,6 +51,7 @@ mod tests {
             status: 200,
             text: text.into(),
             cut: false,
+            date: None,
             certificate: None,
         };
         let json = page(r#"{"a": {"version": "2.4", "n": 7, "none": null}}"#);

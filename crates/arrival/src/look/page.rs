@@ -15,6 +15,7 @@ use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, Server
 use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, SignatureScheme};
+use time::OffsetDateTime;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
 
@@ -34,6 +35,8 @@ pub struct Page {
     pub text: String,
     /// Whether there was more: it was too long, or broke off.
     pub cut: bool,
+    /// What the clock of the board says (`Date`, RFC 9110), where it says so.
+    pub date: Option<OffsetDateTime>,
     /// The certificate that it was served with.
     pub certificate: Option<Certificate>,
 }
@@ -201,6 +204,11 @@ async fn ask<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
             .await
             .map_err(|e| nonsense(at, e))?;
         let status = answer.status().as_u16();
+        let date = answer
+            .headers()
+            .get("date")
+            .and_then(|date| date.to_str().ok());
+        let date = date.and_then(|date| httpdate::parse_http_date(date).ok());
         let mut body = Limited::new(answer.into_body(), MOST_PAGE);
         let (mut bytes, mut cut) = (Vec::new(), false);
         while let Some(frame) = body.frame().await {
@@ -217,6 +225,7 @@ async fn ask<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
             status,
             text: String::from_utf8_lossy(&bytes).into_owned(),
             cut,
+            date: date.map(OffsetDateTime::from),
             certificate: None,
         })
     };

@@ -117,6 +117,9 @@ pub enum Arrival {
         /// Names of the cautions that are accepted.
         #[arg(long, value_name = "NAMES", value_delimiter = ',')]
         accept: Vec<String>,
+        /// What the device is, for the others: its notes from now on.
+        #[arg(long)]
+        description: Option<String>,
     },
     /// Say that it does not do its job: it is down.
     Refuse {
@@ -260,6 +263,14 @@ pub fn show_arrival(detail: &ArrivalDetail) {
     }
     for login in &seen.logins {
         println!("  login      {} is {}", login.user, login.state);
+    }
+    if let Some(export) = &detail.to_give_back {
+        println!(
+            "  tuned      its settings of {} can be given back: duplicarium export give {} {}",
+            text::moment(export.taken_at),
+            export.device,
+            export.id
+        );
     }
     if !detail.causes.is_empty() {
         println!("  It may be:");
@@ -472,6 +483,7 @@ impl Arrival {
                 which,
                 note,
                 mut accept,
+                description,
             } => {
                 let detail = find(context, &which).await?;
                 if detail.arrival.ended_at.is_some() {
@@ -486,6 +498,7 @@ impl Arrival {
                     how: "accepted".into(),
                     note,
                     accept,
+                    description,
                 };
                 client.end_arrival(detail.arrival.id, &end).await?
             }
@@ -494,6 +507,7 @@ impl Arrival {
                 let end = ArrivalEnd {
                     how: "refused".into(),
                     note,
+                    description: None,
                     accept: Vec::new(),
                 };
                 client.end_arrival(id, &end).await?

@@ -4,6 +4,9 @@ use api::{
     Device as Row, DeviceChange, DeviceDetail, DeviceQuery, DeviceTableReport, FactValue,
     Following, NewDevice, NewFault, NewOutage, Outage, OutageEnd,
 };
+use std::path::Path;
+
+use anyhow::Context as _;
 use clap::Subcommand;
 
 use super::card::show_imprint;
@@ -122,6 +125,20 @@ pub enum Device {
         /// Notes.
         #[arg(long)]
         notes: Option<String>,
+    },
+    /// Keep a picture of a device and its label; or save it, or take it away.
+    Photo {
+        /// Name of the device.
+        name: String,
+        /// Keep this JPEG, PNG or WebP of 4 MiB at most.
+        #[arg(long, value_name = "FILE")]
+        keep: Option<std::path::PathBuf>,
+        /// Save the one that is kept.
+        #[arg(long, value_name = "FILE", conflicts_with = "keep")]
+        save: Option<std::path::PathBuf>,
+        /// Take it away.
+        #[arg(long, conflicts_with_all = ["keep", "save"])]
+        remove: bool,
     },
     /// Keep a sealed fact of a device, such as an account; or show it, or take it away.
     Fact {
@@ -273,6 +290,12 @@ impl Device {
                     }
                 })
             }
+            Self::Photo {
+                name,
+                keep,
+                save,
+                remove,
+            } => photo(context, &name, keep.as_deref(), save.as_deref(), remove).await,
             Self::Add {
                 name,
                 board,
@@ -469,6 +492,42 @@ impl List {
     }
 }
 
+/// Keeps the picture of a device, saves it, takes it away, or tells of it.
+async fn photo(
+    context: &Context,
+    name: &str,
+    keep: Option<&Path>,
+    save: Option<&Path>,
+    remove: bool,
+) -> anyhow::Result<()> {
+    let client = &context.client;
+    if let Some(file) = keep {
+        let bytes =
+            std::fs::read(file).with_context(|| format!("cannot read {}", file.display()))?;
+        client.put_photo(name, bytes).await?;
+        return context.done(&format!("The picture of {name} is kept."));
+    }
+    if let Some(file) = save {
+        let bytes = client.read_photo(name).await?;
+        std::fs::write(file, bytes).with_context(|| format!("cannot write {}", file.display()))?;
+        return context.done(&format!("{} is the picture of {name}.", file.display()));
+    }
+    if remove {
+        client.remove_photo(name).await?;
+        return context.done(&format!("There is no picture of {name} any more."));
+    }
+    context.show(&client.photo(name).await?, |photo| match photo {
+        None => println!("There is no picture of {name} yet."),
+        Some(photo) => println!(
+            "A picture of {name}, {}, {}, by {}, {}; see it with --save FILE.",
+            photo.kind,
+            text::size(photo.bytes),
+            photo.taken_by,
+            text::moment(photo.taken_at)
+        ),
+    })
+}
+
 fn show_devices(devices: &[Row]) {
     let rows = devices.iter().map(|device| {
         let variant = device.variant.as_ref().map(|variant| format!(" {variant}"));
@@ -501,7 +560,9 @@ fn show_devices(devices: &[Row]) {
 
 fn show_standings(devices: &[Row]) {
     let rows = devices.iter().map(|one| {
-        let carries = match (&one.carries, one.withdrawn) {
+        let runs = one.updated_to.as_ref();
+        let runs = runs.map(|release| format!("{release}, updated in place"));
+        let carries = match (&runs.or(one.carries.clone()), one.withdrawn) {
             (Some(release), true) => format!("{release} (withdrawn)"),
             (carries, _) => text::or_dash(carries),
         };
@@ -518,7 +579,7 @@ fn show_standings(devices: &[Row]) {
         ]
     });
     text::table(
-        ["device", "board", "carries", "follows", "standing"],
+        ["device", "board", "runs", "follows", "standing"],
         &[],
         rows,
     );
@@ -560,6 +621,9 @@ fn show(detail: &DeviceDetail) {
         (Some(card), state) => format!("{card}, {}", state.unwrap_or("not whole")),
     };
     println!("  card       {card}");
+    if let Some(release) = &device.updated_to {
+        println!("  runs       {release}, updated in place");
+    }
     if !device.attached.is_empty() {
         println!("  attached   {}", device.attached.join(", "));
     }

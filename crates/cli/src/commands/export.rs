@@ -24,6 +24,17 @@ pub enum Export {
         /// Number of the export; the newest one where none is given.
         export: Option<i64>,
     },
+    /// Tell what is another thing in an export than in the one before it, secrets and all; that they were read is
+    /// recorded.
+    Compare {
+        /// The device.
+        device: String,
+        /// Number of the export; the newest one where none is given.
+        export: Option<i64>,
+        /// Number of the export that it is compared with; the one before it where none is given.
+        #[arg(long, value_name = "EXPORT")]
+        with: Option<i64>,
+    },
     /// Give a device an export back, as after its card was made anew.
     Give {
         /// The device.
@@ -92,6 +103,30 @@ impl Export {
                 let id = which(context, &device, export).await?;
                 print!("{}", client.read_export(&device, id).await?);
                 Ok(())
+            }
+            Self::Compare {
+                device,
+                export,
+                with,
+            } => {
+                let id = which(context, &device, export).await?;
+                let changes = client.export_changes(&device, id, with).await?;
+                context.show(&changes, |changes| {
+                    if changes.is_empty() {
+                        println!("Nothing is different.");
+                        return;
+                    }
+                    let rows = changes.iter().map(|one| {
+                        let value = |value: &Option<String>| {
+                            let shown = value.as_deref().unwrap_or("-").chars();
+                            shown
+                                .map(|c| if c.is_control() { ' ' } else { c })
+                                .collect()
+                        };
+                        [one.at.clone(), value(&one.before), value(&one.now)]
+                    });
+                    text::table(["at", "before", "now"], &[], rows);
+                })
             }
             Self::Give { device, export } => {
                 let id = which(context, &device, export).await?;

@@ -20,6 +20,8 @@ pub(super) struct Wanted {
     pub page: Option<String>,
     /// What the value must be.
     pub value: Option<String>,
+    /// Size of the card that is in it.
+    pub card_bytes: Option<u64>,
 }
 
 /// A login that is tried once.
@@ -80,6 +82,7 @@ impl Awaited {
         let checks = sheet.checks.iter().map(|check| Wanted {
             page: fill(&check.page),
             value: check.field.as_deref().and_then(value),
+            card_bytes: None,
             check: check.clone(),
         });
         let logins = sheet.logins.iter().filter_map(|login| {
@@ -141,6 +144,12 @@ pub(super) fn awaited(team: &Team, device: &Device) -> Awaited {
         },
     };
     awaited.sought.macs = device.macs.clone();
+    let card_bytes = device
+        .card_bytes
+        .and_then(|bytes| u64::try_from(bytes).ok());
+    for wanted in &mut awaited.checks {
+        wanted.card_bytes = card_bytes;
+    }
     awaited
 }
 

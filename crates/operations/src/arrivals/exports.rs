@@ -5,8 +5,10 @@ use std::collections::BTreeMap;
 
 use arrival::locate::Sighting;
 use arrival::look::{give_page, read_page, value_at};
+use records::arrivals::Arrival;
 use records::devices::Device;
 use records::exports::{Export, NewExport};
+use serde_json::Value;
 use settings::Export as Rule;
 
 use super::awaited::{Awaited, all_awaited};
@@ -90,6 +92,70 @@ fn told(export: &Export, before: Option<&Export>) -> api::Export {
         taken_at: export.taken_at,
         seen_at: export.seen_at,
         changed: before.is_some_and(|before| before.digest != export.digest),
+    }
+}
+
+/// At most so many changes are said.
+const MOST_CHANGES: usize = 500;
+
+/// What is another thing in one text than in another: values by their place where both are JSON, else lines.
+fn changes(before: &str, now: &str) -> Vec<api::ExportChange> {
+    let parsed = (
+        serde_json::from_str::<Value>(before),
+        serde_json::from_str::<Value>(now),
+    );
+    let mut found = Vec::new();
+    if let (Ok(before), Ok(now)) = parsed {
+        let (mut then, mut values) = (BTreeMap::new(), BTreeMap::new());
+        flatten("", &before, &mut then);
+        flatten("", &now, &mut values);
+        for (at, before) in &then {
+            let now = values.get(at);
+            if now != Some(before) {
+                found.push((at.clone(), Some(before.clone()), now.cloned()));
+            }
+        }
+        let new = values.into_iter().filter(|(at, _)| !then.contains_key(at));
+        found.extend(new.map(|(at, now)| (at, None, Some(now))));
+        found.sort();
+    } else {
+        let diff = similar::TextDiff::from_lines(before, now);
+        for change in diff.iter_all_changes() {
+            let line = change.value().trim_end().to_owned();
+            let place = |index: Option<usize>| index.map_or(0, |index| index + 1).to_string();
+            match change.tag() {
+                similar::ChangeTag::Equal => {}
+                similar::ChangeTag::Delete => {
+                    found.push((place(change.old_index()), Some(line), None));
+                }
+                similar::ChangeTag::Insert => {
+                    found.push((place(change.new_index()), None, Some(line)));
+                }
+            }
+        }
+    }
+    found.truncate(MOST_CHANGES);
+    let told = |(at, before, now)| api::ExportChange { at, before, now };
+    found.into_iter().map(told).collect()
+}
+
+/// The values of a JSON text by their place (RFC 6901). Empty lists and objects are values.
+fn flatten(at: &str, value: &Value, found: &mut BTreeMap<String, String>) {
+    match value {
+        Value::Object(inner) if !inner.is_empty() => {
+            for (key, value) in inner {
+                let key = key.replace('~', "~0").replace('/', "~1");
+                flatten(&format!("{at}/{key}"), value, found);
+            }
+        }
+        Value::Array(inner) if !inner.is_empty() => {
+            for (place, value) in inner.iter().enumerate() {
+                flatten(&format!("{at}/{place}"), value, found);
+            }
+        }
+        value => {
+            found.insert(at.to_owned(), value.to_string());
+        }
     }
 }
 
@@ -238,6 +304,49 @@ impl Arrivals {
         Ok(text)
     }
 
+    /// What is another thing in an export than in the one before it, or in another one; secrets and all, so that it
+    /// is recorded that it was read.
+    pub async fn compare_exports(
+        &self,
+        operator: &str,
+        device: &str,
+        id: i64,
+        with: Option<i64>,
+    ) -> Result<Vec<api::ExportChange>, Refusal> {
+        let before = match with {
+            Some(with) => Some(with),
+            None => {
+                let all = self.records.exports(device).await?;
+                all.iter().map(|one| one.id).find(|one| *one < id)
+            }
+        };
+        let before = before.ok_or_else(|| {
+            refuse(format!(
+                "there is no export of {device} before {id} to compare it with"
+            ))
+        })?;
+        let before = self.read_export(operator, device, before).await?;
+        let now = self.read_export(operator, device, id).await?;
+        Ok(changes(&before, &now))
+    }
+
+    /// What can be given back to a device whose card was made anew since it was taken.
+    pub(super) async fn to_give_back(
+        &self,
+        arrival: &Arrival,
+        awaited: &Awaited,
+    ) -> Result<Option<api::Export>, Refusal> {
+        let takes = awaited
+            .export
+            .as_ref()
+            .is_some_and(|wanted| wanted.back.is_some());
+        let (Some(imprint), None, true) = (arrival.imprint_id, arrival.ended_at, takes) else {
+            return Ok(None);
+        };
+        let found = self.records.export_before(&arrival.device, imprint).await?;
+        Ok(found.map(|export| told(&export, None)))
+    }
+
     /// Gives a device an export back where it is now, as its sheet says.
     pub async fn give_back(&self, operator: &str, device: &str, id: i64) -> Result<(), Refusal> {
         let device = self.records.device(device).await?;
@@ -263,10 +372,50 @@ impl Arrivals {
             );
             return Err(refuse(detail));
         }
+        self.records.export_given(id).await?;
         let summary = format!("Export {id} was given back to {name}");
         self.events
             .note(operator, "export.given", name, &summary)
             .await?;
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_changed_between_two_exports_is_told_by_its_place() {
+        let said = |before, now| {
+            let all = changes(before, now).into_iter();
+            all.map(|one| {
+                let or_none = |text: Option<String>| text.unwrap_or_else(|| "none".into());
+                format!("{}: {} > {}", one.at, or_none(one.before), or_none(one.now))
+            })
+            .collect::<Vec<_>>()
+        };
+        assert_eq!(
+            said(
+                r#"{"level":{"offset":3,"probe":"a/b"},"same":[1,2],"gone":{}}"#,
+                r#"{"level":{"offset":4,"probe":"a/b"},"same":[1,2],"new/one":[true]}"#
+            ),
+            [
+                "/gone: {} > none",
+                "/level/offset: 3 > 4",
+                "/new~1one/0: none > true"
+            ]
+        );
+        assert_eq!(
+            said(r#"{"a":1}"#, r#"{ "a": 1 }"#),
+            Vec::<String>::new(),
+            "order and spaces are no matter"
+        );
+        assert_eq!(
+            said("one\ntwo\n", "one\nthree\n"),
+            ["2: two > none", "2: none > three"]
+        );
+        let many = "x\n".repeat(5000);
+        assert_eq!(changes("", &many).len(), MOST_CHANGES);
     }
 }

@@ -6,6 +6,7 @@ use arrival::look::{Login, Page, host_key, port_answers, read_page, value_at};
 use imagecraft::Stamp;
 
 use super::awaited::{Awaited, Wanted};
+use super::now;
 
 /// What of a foreign text is shown, in characters.
 const SHOWN: usize = 160;
@@ -73,6 +74,7 @@ pub(super) async fn look(
                     board.problem = Some(format!("{url} answers with status {}", page.status));
                 }
                 keep_certificate(&mut board, &page);
+                board.clock_ahead = page.date.map(|date| (date - now()).whole_seconds());
             }
             Err(why) => board.problem = Some(cut(&why.to_string())),
         },
@@ -82,6 +84,11 @@ pub(super) async fn look(
         checks.push(check(wanted, sighting, &mut board).await);
     }
     Looked { board, checks }
+}
+
+/// Bytes as printed on cards.
+fn gigabytes(bytes: u64) -> String {
+    format!("{:.2} GB", bytes as f64 / 1e9)
 }
 
 fn keep_certificate(board: &mut api::SeenBoard, page: &Page) {
@@ -159,6 +166,26 @@ async fn check(
         && !value.contains(text.as_str())
     {
         return result("failed", format!("“{text}” is not in {found}"));
+    }
+    if let Some(percent) = wanted.check.fills {
+        let Some(card) = wanted.card_bytes else {
+            return result(
+                "passed",
+                format!("{found}; the size of its card is not known"),
+            );
+        };
+        let words = match value.trim().parse::<u64>() {
+            Err(_) => format!("{found} is no number of bytes"),
+            Ok(bytes) if bytes / u64::from(percent) < card / 100 => {
+                let (has, of) = (gigabytes(bytes), gigabytes(card));
+                format!("{has} of a card of {of}: it did not grow to the end of its card")
+            }
+            Ok(bytes) => {
+                let words = format!("{} of a card of {}", gigabytes(bytes), gigabytes(card));
+                return result("passed", words);
+            }
+        };
+        return result("failed", words);
     }
     if wanted.check.field.is_some() {
         let Some(should) = &wanted.value else {

@@ -240,6 +240,10 @@ impl Arrivals {
     /// Ends an arrival. Where it is accepted, what there is to be careful about must be accepted by name.
     pub async fn end(&self, operator: &str, id: i64, end: &api::ArrivalEnd) -> Result<(), Refusal> {
         let words = note(&end.note)?;
+        let description = match end.description.as_deref() {
+            Some(text) => Some(note(text)?.to_owned()),
+            None => None,
+        };
         let how = end.how.as_str();
         if !matches!(how, "accepted" | "refused" | "stopped") {
             let detail = format!("an arrival ends accepted, refused or stopped, not {how:?}");
@@ -271,6 +275,7 @@ impl Arrivals {
             note: words,
             accepted: &accepted,
             sighting: kept,
+            description: description.as_deref(),
             operator,
         };
         self.records.end_arrival(id, &end).await?;
@@ -383,11 +388,15 @@ impl Arrivals {
             let before = before.filter(|_| same);
             all.push(Facts {
                 arrival,
-                awaited: awaited_by(awaited, arrival),
                 boards: boards.clone(),
                 usual,
                 host_key: before.as_ref().and_then(|one| one.host_key.clone()),
                 certificate: before.and_then(|one| one.certificate),
+                to_give_back: match arrivals.len() {
+                    1 => self.to_give_back(arrival, &awaited).await?,
+                    _ => None,
+                },
+                awaited: awaited_by(awaited, arrival),
             });
         }
         Ok(all)
@@ -497,6 +506,7 @@ struct Facts<'a> {
     usual: (Option<f64>, i64),
     host_key: Option<String>,
     certificate: Option<String>,
+    to_give_back: Option<api::Export>,
 }
 
 impl Facts<'_> {
@@ -512,6 +522,7 @@ impl Facts<'_> {
             steps,
             host_key: self.host_key.clone(),
             certificate: self.certificate.clone(),
+            to_give_back: self.to_give_back.clone(),
         }
     }
 }

@@ -27,6 +27,8 @@ pub(super) struct Telling<'a> {
     pub host_key: Option<String>,
     /// The certificate that was seen of it before.
     pub certificate: Option<String>,
+    /// What can be given back to it.
+    pub to_give_back: Option<api::Export>,
 }
 
 /// What was seen of an arrival, as the records have it.
@@ -140,6 +142,10 @@ impl Telling<'_> {
                 _ => {}
             }
         }
+        let ahead = ours.iter().find_map(|board| board.clock_ahead);
+        if let Some(ahead) = ahead.filter(|ahead| ahead.unsigned_abs() > CLOCK_OFF) {
+            add("clock-off", clock_words(ahead));
+        }
         let failed = seen.checks.iter().filter(|check| check.state != "passed");
         let failed: Vec<_> = failed
             .map(|check| format!("{}: {}", check.title, check.words))
@@ -230,9 +236,27 @@ impl Telling<'_> {
             seen,
             lamp: self.arrival.lamp.clone(),
             address: self.arrival.address.clone(),
+            to_give_back: self.to_give_back,
             steps: self.steps.into_iter().map(step).collect(),
         }
     }
+}
+
+/// A clock that is off by so many seconds makes logs and certificates worthless.
+const CLOCK_OFF: u64 = 24 * 3600;
+
+/// How far a clock is off, and what to do.
+fn clock_words(ahead: i64) -> String {
+    const DAY: u64 = 24 * 3600;
+    let off = match ahead.unsigned_abs() {
+        off if off >= 2 * 365 * DAY => format!("{} years", off / (365 * DAY)),
+        off => format!("{} days", off.div_ceil(DAY)),
+    };
+    let side = if ahead < 0 { "behind" } else { "ahead" };
+    format!(
+        "its clock is {off} {side}: its logs and certificates are dated wrong, and pages with TLS may refuse it; \
+         let it reach a time server"
+    )
 }
 
 /// How often a board may go away again before that is worth a word.

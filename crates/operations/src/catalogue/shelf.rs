@@ -330,9 +330,10 @@ impl Shelf {
         choices
     }
 
-    /// Whether the card of a device carries what it follows, in a word.
+    /// Whether a device runs what it follows, in a word. That is what its card carries, unless it was updated in
+    /// place.
     pub fn standing(&self, class: &Class) -> &'static str {
-        let carried = class.carried_release_id.and_then(|id| self.by_id(id));
+        let carried = class.running_release_id.and_then(|id| self.by_id(id));
         let followed = self.followed_by(&Kind::of_class(class), class.pinned_release_id);
         match (carried, followed) {
             (None, _)
@@ -361,11 +362,14 @@ impl Shelf {
     pub fn device(&self, row: Device) -> api::Device {
         let class = Class::of(&row);
         let carried = row.carried_release_id.and_then(|id| self.by_id(id));
+        let updated_to = row.runs_release_id.and_then(|id| self.by_id(id));
+        let running = updated_to.or(carried);
         api::Device {
             follows: self.followed(&row).map(|release| release.name.clone()),
             carries: carried.map(|release| release.name.clone()),
             standing: self.standing(&class).into(),
-            withdrawn: carried.is_some_and(|release| release.state == "withdrawn"),
+            updated_to: updated_to.map(|release| release.name.clone()),
+            withdrawn: running.is_some_and(|release| release.state == "withdrawn"),
             name: row.name,
             board: row.board,
             appliance: row.appliance,
@@ -506,6 +510,8 @@ mod tests {
             pinned_release_id: pinned,
             pinned: None,
             carried_release_id: None,
+            runs_release_id: None,
+            card_bytes: None,
             revision: 1,
             card: None,
             card_state: None,
@@ -662,6 +668,10 @@ mod tests {
             ..device(name, "curlew", None)
         };
         let whole = Some("verified");
+        let updated = |name: &str, carried, runs| Device {
+            runs_release_id: Some(runs),
+            ..with(name, carried, whole)
+        };
         for (device, standing, withdrawn) in [
             (with("old", Some(1), whole), "behind", true),
             (with("even", Some(2), whole), "level", false),
@@ -669,6 +679,9 @@ mod tests {
             (with("bare", None, None), "no card", false),
             (with("cut", None, Some("incomplete")), "not whole", false),
             (with("of a strange backup", None, whole), "no card", false),
+            (updated("in place", Some(1), 2), "level", false),
+            (updated("too far", Some(2), 3), "ahead", false),
+            (updated("back", Some(2), 1), "behind", true),
         ] {
             let shown = shelf.device(device);
             assert_eq!(

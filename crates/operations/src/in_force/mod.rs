@@ -81,6 +81,7 @@ pub struct InForce {
     groups: Arc<Follows<(i64, i64), Vec<Group>>>,
     /// Which networks are set on devices, until one of them, a preset or a release changes.
     networks: Arc<Follows<networks::SetBy, networks::NetworksSet>>,
+    carried: Arc<Follows<(i64, i64), networks::NetworksCarried>>,
 }
 
 impl InForce {
@@ -93,6 +94,7 @@ impl InForce {
             kept: Arc::default(),
             groups: Arc::default(),
             networks: Arc::default(),
+            carried: Arc::default(),
         }
     }
 

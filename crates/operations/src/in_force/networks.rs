@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use records::devices::{Device, Group};
-use records::imprints::Some20;
+use records::imprints::{CarriedNetwork, Some20};
 use settings::{Field, FieldKind, Sheet};
 
 use super::takers::{kind_of, kind_of_group};
@@ -17,6 +17,14 @@ pub type Network = (String, String);
 
 /// On whom each network is set.
 pub type NetworksSet = BTreeMap<Network, Some20>;
+
+/// Which networks the cards of devices carry, and of which devices that is not known.
+pub struct NetworksCarried {
+    /// Each network with the devices whose cards carry it.
+    pub known: Vec<CarriedNetwork>,
+    /// Devices of whose cards it is not known.
+    pub unknown: Some20,
+}
 
 /// From what it follows which networks are set: devices, presets and releases. The latter two are told by the
 /// place where they are at hand, which holds on to them.
@@ -38,6 +46,19 @@ impl InForce {
         let by = SetBy(digest, team.presets.clone(), team.shelf.clone());
         let make = async || self.count_networks(team, &groups).await;
         self.networks.from(by, make).await
+    }
+
+    /// On whose cards each network is, whether it is still set or not.
+    pub async fn networks_carried(&self) -> Result<Arc<NetworksCarried>, Refusal> {
+        let digest = self.records.carried_digest().await?;
+        let read = async || {
+            let (known, unknown) = tokio::try_join!(
+                self.records.carried_networks(),
+                self.records.unknown_carriers()
+            )?;
+            Ok(NetworksCarried { known, unknown })
+        };
+        self.carried.from(digest, read).await
     }
 
     async fn count_networks(&self, team: &Team, groups: &[Group]) -> Result<NetworksSet, Refusal> {

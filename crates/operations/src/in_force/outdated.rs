@@ -45,12 +45,22 @@ impl InForce {
             )];
         }
         let mut reasons = Vec::new();
-        let other = |release: &&Release| release.name != imprint.base && !imprint.from_backup;
+        let updated_to = device.runs_release_id;
+        let other = |release: &&Release| {
+            let carried = release.name == imprint.base || imprint.from_backup;
+            updated_to != Some(release.id) && (updated_to.is_some() || !carried)
+        };
         if let Some(followed) = followed.filter(other) {
-            reasons.push(format!(
-                "card {card} has {}, and {} follows {}",
-                imprint.base, device.name, followed.name
-            ));
+            reasons.push(match updated_to {
+                Some(_) => format!(
+                    "{} was updated in place to another release, and follows {}",
+                    device.name, followed.name
+                ),
+                None => format!(
+                    "card {card} has {}, and {} follows {}",
+                    imprint.base, device.name, followed.name
+                ),
+            });
         }
         let now = recorded_settings(&self.store.keys, &counted.fields, &counted.values);
         reasons.extend(differences(&imprint.settings, &now, card));

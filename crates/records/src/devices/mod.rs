@@ -60,14 +60,18 @@ pub struct Device {
     pub macs: Vec<String>,
     /// The release whose content is on its card, where that is whole.
     pub carried_release_id: Option<i64>,
+    /// The release that it was updated to in place since then, as the version that it says tells.
+    pub runs_release_id: Option<i64>,
+    /// Measured size of its card in bytes.
+    pub card_bytes: Option<i64>,
     /// How often it was changed: what is told about it, and what is set on it.
     pub revision: i64,
 }
 
 /// What is read of a device, from [`FROM`].
 const COLUMNS: &str = "d.id, d.name, d.board, d.appliance, d.variant, d.site, d.notes, d.state, d.host_name,
-    d.added_by, d.added_at, d.pinned_release_id, d.attached, d.macs, d.revision, k.label as card, d.card_state,
-    d.carried_release_id, (select r.name from releases r where r.id = d.pinned_release_id) as pinned";
+    d.added_by, d.added_at, d.pinned_release_id, d.attached, d.macs, d.revision, k.label as card, k.size as card_bytes, d.card_state,
+    d.carried_release_id, d.runs_release_id, (select r.name from releases r where r.id = d.pinned_release_id) as pinned";
 
 const FROM: &str = "devices d left join cards k on k.id = d.card_id";
 

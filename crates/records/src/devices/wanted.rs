@@ -40,8 +40,9 @@ pub struct Class {
     pub pinned_release_id: Option<i64>,
     /// State of the imprint on their cards.
     pub card_state: Option<String>,
-    /// The release whose content is on their cards, where those are whole.
-    pub carried_release_id: Option<i64>,
+    /// The release that runs on them: the one that they were updated to in place, else the one on their cards,
+    /// where those are whole.
+    pub running_release_id: Option<i64>,
 }
 
 /// A device that is not retired, with the names of the fields that are set on it itself.
@@ -106,7 +107,7 @@ impl Class {
             board: device.board.clone(),
             pinned_release_id: device.pinned_release_id,
             card_state: device.card_state.clone(),
-            carried_release_id: device.carried_release_id,
+            running_release_id: device.runs_release_id.or(device.carried_release_id),
         }
     }
 }
@@ -139,14 +140,14 @@ fn push_classes(query: &mut sqlx::QueryBuilder<sqlx::Postgres>, classes: &[&Clas
         .push_bind(texts(|one| one.card_state.clone().unwrap_or_default()))
         .push("::text[], ");
     query
-        .push_bind(numbers(|one| one.carried_release_id))
+        .push_bind(numbers(|one| one.running_release_id))
         .push("::bigint[]");
 }
 
 /// The class of a device in the query, as [`push_classes`] gives them.
 const CLASS: &str =
     "(d.site, d.appliance, coalesce(d.variant, ''), d.board, coalesce(d.pinned_release_id, 0),
-    coalesce(d.card_state, ''), coalesce(d.carried_release_id, 0))";
+    coalesce(d.card_state, ''), coalesce(d.runs_release_id, d.carried_release_id, 0))";
 
 impl Wanted {
     fn push(&self, query: &mut sqlx::QueryBuilder<sqlx::Postgres>) {
@@ -198,7 +199,8 @@ impl Records {
     /// The classes of devices that are not retired, and how many are of each.
     pub async fn device_classes(&self) -> Result<Vec<(Class, i64)>, RecordError> {
         let rows = sqlx::query!(
-            r#"select site, appliance, variant, board, pinned_release_id, card_state, carried_release_id, count(*) as "devices!"
+            r#"select site, appliance, variant, board, pinned_release_id, card_state,
+                 coalesce(runs_release_id, carried_release_id) as running_release_id, count(*) as "devices!"
                from devices where state <> 'retired' group by 1, 2, 3, 4, 5, 6, 7 order by 1, 2, 3, 4, 5, 6, 7"#
         )
         .fetch_all(&self.pool)
@@ -211,7 +213,7 @@ impl Records {
                 board: row.board,
                 pinned_release_id: row.pinned_release_id,
                 card_state: row.card_state,
-                carried_release_id: row.carried_release_id,
+                running_release_id: row.running_release_id,
             };
             (class, row.devices)
         });

@@ -4,8 +4,11 @@
 use std::sync::Arc;
 
 use axum::Json;
+use axum::body::Bytes;
 use axum::extract::{Path, Query, State};
-use axum::http::StatusCode;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use operations::photos;
 use serde::Deserialize;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -31,6 +34,9 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(exports, take_export))
         .routes(routes!(read_export))
         .routes(routes!(give_back))
+        .routes(routes!(compare_exports))
+        .routes(routes!(photo, put_photo, remove_photo))
+        .routes(routes!(photo_content))
         .routes(routes!(hello))
         .routes(routes!(attention))
 }
@@ -240,6 +246,82 @@ async fn give_back(
 ) -> Result<StatusCode, ApiError> {
     app.arrivals.give_back(&operator, &name, id).await?;
     Ok(StatusCode::NO_CONTENT)
+}
+
+#[derive(Deserialize)]
+struct With {
+    with: Option<i64>,
+}
+
+/// What is another thing in an export than in the one before it, or in the one of the number `with`; secrets and all.
+/// That they were read is recorded.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/exports/{id}/changes", params(("with" = Option<i64>, Query)),
+    responses((status = 200, body = Vec<api::ExportChange>)))]
+async fn compare_exports(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path((name, id)): Path<(String, i64)>,
+    Query(With { with }): Query<With>,
+) -> Result<Json<Vec<api::ExportChange>>, ApiError> {
+    let changes = app.arrivals.compare_exports(&operator, &name, id, with);
+    Ok(Json(changes.await?))
+}
+
+/// What there is to say of the picture of a device and its label.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/photo", responses((status = 200, body = Option<api::Photo>)))]
+async fn photo(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<Option<api::Photo>>, ApiError> {
+    Ok(Json(photos::about(&app.records, &name).await?))
+}
+
+/// Keeps a picture of a device and its label, a JPEG, PNG or WebP of 4 MiB at most, in place of the one before.
+#[utoipa::path(put, path = "/api/v1/devices/{name}/photo", request_body(content = Vec<u8>, content_type = "image/*"),
+    responses((status = 204)))]
+async fn put_photo(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    body: Bytes,
+) -> Result<StatusCode, ApiError> {
+    photos::keep(&app.records, &app.store.keys, &operator, &name, &body).await?;
+    let summary = format!("A picture of {name} was kept");
+    app.events
+        .note(&operator, "device.photo", &name, &summary)
+        .await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Takes the picture of a device away.
+#[utoipa::path(delete, path = "/api/v1/devices/{name}/photo", responses((status = 204)))]
+async fn remove_photo(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+) -> Result<StatusCode, ApiError> {
+    photos::remove(&app.records, &name).await?;
+    let summary = format!("The picture of {name} was taken away");
+    app.events
+        .note(&operator, "device.photo", &name, &summary)
+        .await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The picture of a device and its label.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/photo/content",
+    responses((status = 200, body = Vec<u8>, content_type = "image/*")))]
+async fn photo_content(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Response, ApiError> {
+    let (kind, bytes) = photos::read(&app.records, &app.store.keys, &name).await?;
+    let headers = [
+        (header::CONTENT_TYPE, kind.as_str()),
+        (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+        (header::CACHE_CONTROL, "no-store"),
+    ];
+    Ok((headers, bytes).into_response())
 }
 
 /// A board says by itself that it came up. The word of its card's stamp is good once, and tells which board it is.

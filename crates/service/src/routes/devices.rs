@@ -87,8 +87,8 @@ async fn list(
 /// Whether devices of a class stand so: by the word, *withdrawn*, or *due* for anything that needs a
 /// new card.
 fn stands(shelf: &Shelf, class: &Class, word: &str) -> bool {
-    let carried = class.carried_release_id.and_then(|id| shelf.by_id(id));
-    let withdrawn = carried.is_some_and(|release| release.state == "withdrawn");
+    let running = class.running_release_id.and_then(|id| shelf.by_id(id));
+    let withdrawn = running.is_some_and(|release| release.state == "withdrawn");
     let standing = shelf.standing(class);
     match word {
         "withdrawn" => withdrawn,

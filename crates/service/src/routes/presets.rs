@@ -235,14 +235,13 @@ async fn networks(State(app): State<Arc<App>>) -> Result<Json<Vec<api::CarriedNe
         names: some.names,
         total: some.total as u64,
     };
-    let (set_on, unknown, carried) = tokio::join!(
+    let (set_on, carried) = tokio::try_join!(
         app.in_force.networks_set(&team),
-        app.records.unknown_carriers(),
-        app.records.carried_networks()
-    );
-    let (set_on, unknown) = (set_on?, names(unknown?));
+        app.in_force.networks_carried()
+    )?;
+    let unknown = names(carried.unknown.clone());
     let mut found: BTreeMap<(String, String), Some20> = BTreeMap::new();
-    for one in carried? {
+    for one in carried.known.iter().cloned() {
         found.insert((one.name, one.fingerprint), one.devices);
     }
     for network in set_on.keys() {
