@@ -110,7 +110,23 @@ impl OwnServer {
                 tracing::info!(port, "adopted the PostgreSQL that was running");
                 port
             }
-            _ => server.launch()?,
+            _ => match server.launch() {
+                Ok(port) => port,
+                // One that a start which was killed had just begun was quicker.
+                Err(error) => {
+                    let mut port = None;
+                    for _ in 0..50 {
+                        port = server.running_port();
+                        if port.is_some() {
+                            break;
+                        }
+                        tokio::time::sleep(Duration::from_millis(100)).await;
+                    }
+                    let port = port.ok_or(error)?;
+                    tracing::info!(port, "adopted the PostgreSQL that was just starting");
+                    port
+                }
+            },
         };
         server.connect(port, password.trim(), 50).await?;
         server.port = port;
@@ -382,7 +398,7 @@ fn last_lines(path: &Path) -> String {
 
 /// The programs of a version, or of the newest installed one, where Debian puts them; else those
 /// on the path.
-fn find_programs(version: Option<&str>) -> Option<PathBuf> {
+pub(crate) fn find_programs(version: Option<&str>) -> Option<PathBuf> {
     let mut versions: Vec<(u32, PathBuf)> = fs::read_dir("/usr/lib/postgresql")
         .into_iter()
         .flatten()
