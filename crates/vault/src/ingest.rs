@@ -7,20 +7,26 @@ use std::thread::JoinHandle;
 
 use imagecraft::CHUNK;
 
-use crate::store::{Kind, Packer, SegmentId, Vault, VaultError, Writer};
-use crate::{Entry, Growth, Manifest, Name};
+use crate::error::VaultError;
+use crate::hold::Hold;
+use crate::manifest::{self, Noting};
+use crate::page::PAGE;
+use crate::piece::{Kind, Packer};
+use crate::writer::Writer;
+use crate::{Entry, Growth, Manifest};
 
 /// Chunks that may wait in front of each thread.
 const QUEUE: usize = 32;
 
 type Given = (u64, Arc<Vec<u8>>);
 /// Chunks with what they turned out to be, in no particular order, and what they cost.
-type Collected = (Result<Vec<(u64, Entry)>, VaultError>, Growth);
+type Collected = Result<(Vec<(u64, Entry)>, Growth), VaultError>;
 type Taken = Result<(u64, Entry, Option<Vec<u8>>), VaultError>;
 
-/// A disk on its way into the vault.
+/// A disk on its way into the vault. What is dropped half-way leaves segments behind that nothing names; tidying
+/// takes them.
 pub struct Ingest {
-    vault: Arc<Vault>,
+    hold: Arc<Hold>,
     workers: Vec<SyncSender<Given>>,
     next: usize,
     threads: Vec<JoinHandle<()>>,
@@ -29,22 +35,22 @@ pub struct Ingest {
 
 impl Ingest {
     /// Starts the threads. `threads` is how many pack and seal, at least one.
-    pub fn start(vault: Arc<Vault>, threads: usize) -> Self {
+    pub fn start(hold: Arc<Hold>, threads: usize) -> Self {
         let (out, collected) = sync_channel(QUEUE);
         let mut workers = Vec::new();
         let mut handles = Vec::new();
         for _ in 0..threads.max(1) {
             let (give, given) = sync_channel(QUEUE);
-            let (vault, out) = (vault.clone(), out.clone());
+            let (hold, out) = (hold.clone(), out.clone());
             workers.push(give);
-            handles.push(std::thread::spawn(move || work(&vault, &given, &out)));
+            handles.push(std::thread::spawn(move || work(&hold, &given, &out)));
         }
         let collector = {
-            let vault = vault.clone();
-            std::thread::spawn(move || collect(&vault, &collected))
+            let hold = hold.clone();
+            std::thread::spawn(move || collect(&hold, &collected))
         };
         Self {
-            vault,
+            hold,
             workers,
             next: 0,
             threads: handles,
@@ -53,6 +59,9 @@ impl Ingest {
     }
 
     /// Gives the bytes of one chunk. Chunks that are never given are free.
+    ///
+    /// # Errors
+    /// [`VaultError::Stopped`] where the vault takes no more; [`Ingest::finish`] says why.
     pub fn push(&mut self, chunk: u64, bytes: Arc<Vec<u8>>) -> Result<(), VaultError> {
         self.next = (self.next + 1) % self.workers.len();
         self.workers[self.next]
@@ -60,84 +69,61 @@ impl Ingest {
             .map_err(|_| VaultError::Stopped)
     }
 
-    /// Ends the disk at `len` bytes and stores its manifest. Everything counts as stored when
-    /// this returns. What an error leaves behind is named with it.
-    pub fn finish(self, len: u64) -> Result<(Name, Manifest, Growth), Unfinished> {
-        let vault = self.vault.clone();
-        let (found, mut growth) = self.join()?;
-        let found = match found {
-            Ok(found) => found,
-            Err(error) => return Err(Unfinished::new(error, growth)),
-        };
+    /// Ends the disk at `len` bytes and stores its manifest, told from that of a disk that is `like` it where that is
+    /// shorter. Everything counts as stored when this returns.
+    ///
+    /// # Errors
+    /// What the store says.
+    pub fn finish(
+        self,
+        len: u64,
+        like: Option<&Manifest>,
+        note: Noting<'_>,
+    ) -> Result<(Manifest, Growth), VaultError> {
+        let hold = self.hold.clone();
+        let (found, growth) = self.join()?;
         let mut entries = vec![Entry::Free; len.div_ceil(CHUNK) as usize];
         for (chunk, entry) in found {
             if let Some(place) = entries.get_mut(chunk as usize) {
                 *place = entry;
             }
         }
-        let manifest = Manifest::new(len, &entries);
-        match manifest.store(&vault) {
-            Ok((name, more)) => {
-                growth.add(more);
-                Ok((name, manifest, growth))
-            }
-            Err(error) => Err(Unfinished::new(error, growth)),
-        }
+        let mut pages = entries.chunks(PAGE);
+        let next = || Ok(pages.next().map(<[Entry]>::to_vec));
+        let (manifest, mut all) = manifest::store(Writer::new(&hold), len, like, next, note)?;
+        all.add(growth);
+        Ok((manifest, all))
     }
 
-    /// Gives it up; answers the segments that were stored all the same.
-    pub fn abandon(self) -> Vec<SegmentId> {
-        match self.join() {
-            Ok((_, growth)) => growth.segments,
-            Err(unfinished) => unfinished.segments,
-        }
+    /// Gives it up.
+    pub fn abandon(self) {
+        // How it would have ended is no matter.
+        drop(self.join());
     }
 
     /// Waits for the threads.
-    fn join(self) -> Result<Collected, Unfinished> {
+    fn join(self) -> Collected {
         drop(self.workers);
-        let stopped = |_| Unfinished::new(VaultError::Stopped, Growth::default());
-        let collected = self.collector.join().map_err(stopped)?;
+        let collected = self.collector.join().map_err(|_| VaultError::Stopped)?;
         for thread in self.threads {
-            if thread.join().is_err() {
-                return Err(Unfinished::new(VaultError::Stopped, collected.1));
-            }
+            thread.join().map_err(|_| VaultError::Stopped)?;
         }
-        Ok(collected)
+        collected
     }
 }
 
-/// A disk that did not get into the vault whole, and what it left there.
-#[derive(Debug, thiserror::Error)]
-#[error("{error}")]
-pub struct Unfinished {
-    /// Why.
-    #[source]
-    pub error: VaultError,
-    /// Segments that were stored before that.
-    pub segments: Vec<SegmentId>,
-}
-
-impl Unfinished {
-    fn new(error: VaultError, growth: Growth) -> Self {
-        Self {
-            error,
-            segments: growth.segments,
-        }
-    }
-}
-
-fn work(vault: &Vault, given: &Receiver<Given>, out: &SyncSender<Taken>) {
+fn work(hold: &Hold, given: &Receiver<Given>, out: &SyncSender<Taken>) {
     let mut packer = Packer::default();
+    let vault = hold.vault();
     for (chunk, bytes) in given {
         let taken = if is_zero(&bytes) {
             Ok((chunk, Entry::Zero, None))
         } else {
             let name = vault.name(Kind::Chunk, &bytes);
-            let sealed = if vault.holds(name) {
+            let sealed = if hold.has(name) {
                 Ok(None)
             } else {
-                vault.seal(name, &bytes, &mut packer).map(Some)
+                vault.seal(Kind::Chunk, name, &bytes, &mut packer).map(Some)
             };
             sealed.map(|sealed| (chunk, Entry::Data(name), sealed))
         };
@@ -147,26 +133,18 @@ fn work(vault: &Vault, given: &Receiver<Given>, out: &SyncSender<Taken>) {
     }
 }
 
-fn collect(vault: &Vault, collected: &Receiver<Taken>) -> Collected {
-    let mut writer = vault.writer();
-    let entries = gather(&mut writer, collected);
-    let stored = entries.and_then(|entries| writer.flush().map(|()| entries));
-    (stored, writer.into_growth())
-}
-
-fn gather(
-    writer: &mut Writer<'_>,
-    collected: &Receiver<Taken>,
-) -> Result<Vec<(u64, Entry)>, VaultError> {
+fn collect(hold: &Hold, collected: &Receiver<Taken>) -> Collected {
+    let mut writer = Writer::new(hold);
     let mut entries = Vec::new();
     for taken in collected {
         let (chunk, entry, sealed) = taken?;
         if let (Entry::Data(name), Some(sealed)) = (entry, sealed) {
-            writer.put_sealed(name, &sealed)?;
+            writer.put_sealed(Kind::Chunk, name, &sealed)?;
         }
         entries.push((chunk, entry));
     }
-    Ok(entries)
+    writer.flush()?;
+    Ok((entries, writer.growth()))
 }
 
 /// Whether all bytes are zero, sixteen at a time.

@@ -1,77 +1,177 @@
 //! Manifests: what a disk holds, chunk by chunk, and the disk that reads like it.
+//!
+//! The root of a manifest names its pages, a page names the chunks of 128 MiB of disk. Either can say only in what it
+//! differs from another one, so that an imprint costs what it changed of its release. Pages are read when they are
+//! asked for and go through one bounded cache: what is in memory does not grow with the disk.
 
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Disk, DiskError, Map};
 
-use crate::store::{Kind, Vault, VaultError, Window};
-use crate::{Growth, Name};
+use crate::error::VaultError;
+use crate::hold::Hold;
+use crate::index::NameSet;
+use crate::keys::Name;
+use crate::page::{
+    Entry, PAGE, Page, ReadPage, WholeRoot, is_told, pages_from, pages_of, read_page, read_root,
+    uniform, write_page, write_root,
+};
+use crate::piece::Kind;
+use crate::store::{Growth, Vault, Window};
+use crate::writer::Writer;
 
-/// Chunks that one page describes: 128 MiB of disk.
-const PAGE: usize = 1024;
-const FORMAT: u8 = 1;
 /// Stretches of segments that one disk holds read ahead at most: one for each thread that reads it.
 const WINDOWS: usize = 4;
 
-/// What one chunk of a disk is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Entry {
-    /// Nobody cares.
-    Free,
-    /// All zero.
-    Zero,
-    /// Content in the vault.
-    Data(Name),
-}
+/// Says what is to be kept as a note beside a manifest of this name, for those who find the vault without its records.
+pub type Noting<'a> = Option<&'a dyn Fn(Name) -> String>;
 
-impl Entry {
-    fn kind(self) -> ByteKind {
-        match self {
-            Self::Free => ByteKind::Free,
-            Self::Zero => ByteKind::Zero,
-            Self::Data(_) => ByteKind::Data,
-        }
-    }
-}
-
-/// The content of a whole disk. What is alike in two manifests of one family is in memory once.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// The content of a whole disk.
+#[derive(Clone)]
 pub struct Manifest {
     /// Length of the disk in bytes.
     pub len: u64,
-    /// One entry a chunk, [`PAGE`] of them in each but the last.
-    pages: Vec<Arc<[Entry]>>,
+    vault: Arc<Vault>,
+    name: Name,
+    /// What each page is; a page all of one kind is named by that.
+    pages: Arc<[Entry]>,
+    /// The root that is written out from which this one is told, itself perhaps.
+    base: Arc<WholeRoot>,
+}
+
+fn damaged(name: Name) -> VaultError {
+    VaultError::Damaged { name }
 }
 
 impl Manifest {
-    /// A disk of `len` bytes with these entries, one a chunk.
-    pub(crate) fn new(len: u64, entries: &[Entry]) -> Self {
-        let mut pages = Pages::default();
-        Self {
-            len,
-            pages: entries.chunks(PAGE).map(|page| pages.keep(page)).collect(),
+    /// Reads a manifest out of the vault.
+    ///
+    /// # Errors
+    /// [`VaultError::Missing`], [`VaultError::Damaged`], or what the store says.
+    pub fn load(vault: &Arc<Vault>, name: Name) -> Result<Self, VaultError> {
+        let read = |name| read_root(&vault.get(Kind::Manifest, name)?).ok_or_else(|| damaged(name));
+        let root = read(name)?;
+        let whole = |name, pages: Vec<Entry>| {
+            Arc::new(WholeRoot {
+                name,
+                pages: pages.into(),
+            })
+        };
+        let (pages, base): (Arc<[Entry]>, _) = match root.base {
+            None => {
+                let base = whole(name, root.pages);
+                (base.pages.clone(), base)
+            }
+            Some((base_name, differs)) => {
+                let base = read(base_name)?;
+                if base.base.is_some() {
+                    return Err(damaged(base_name));
+                }
+                let base = whole(base_name, base.pages);
+                let pages = pages_from(root.len, &base.pages, &differs);
+                (pages.ok_or_else(|| damaged(name))?.into(), base)
+            }
+        };
+        Ok(Self {
+            len: root.len,
+            vault: vault.clone(),
+            name,
+            pages,
+            base,
+        })
+    }
+
+    /// Its name in the vault.
+    pub fn name(&self) -> Name {
+        self.name
+    }
+
+    /// Chunks that a page has.
+    fn count(&self, page: usize) -> usize {
+        let chunks = self.len.div_ceil(CHUNK) as usize;
+        chunks.saturating_sub(page * PAGE).min(PAGE)
+    }
+
+    /// Reads a page; those that are told from another one with it.
+    fn read(&self, name: Name, count: usize) -> Result<Arc<Page>, VaultError> {
+        let page = self.vault.page(name, |bytes| {
+            match read_page(bytes).ok_or_else(|| damaged(name))? {
+                ReadPage::Whole(entries) => Ok(Page {
+                    entries,
+                    base: None,
+                }),
+                ReadPage::Differs(count, base, differs) => {
+                    let of = match read_page(&self.vault.get(Kind::Page, base)?) {
+                        Some(ReadPage::Whole(entries)) => entries,
+                        _ => return Err(damaged(base)),
+                    };
+                    let mut entries: Vec<Entry> = of.into_iter().take(count).collect();
+                    entries.resize(count, Entry::Free);
+                    for (at, entry) in differs {
+                        *entries.get_mut(at).ok_or_else(|| damaged(name))? = entry;
+                    }
+                    Ok(Page {
+                        entries,
+                        base: Some(base),
+                    })
+                }
+            }
+        })?;
+        match page.entries.len() == count {
+            true => Ok(page),
+            false => Err(damaged(name)),
+        }
+    }
+
+    /// What the chunks of a page are.
+    fn entries_of(&self, page: usize) -> Result<Vec<Entry>, VaultError> {
+        let count = self.count(page);
+        match self.pages.get(page).copied().unwrap_or(Entry::Free) {
+            Entry::Data(name) => Ok(self.read(name, count)?.entries.clone()),
+            uniform => Ok(vec![uniform; count]),
         }
     }
 
     /// What a chunk is; free behind the end.
-    pub fn entry(&self, chunk: u64) -> Entry {
-        let (page, at) = (chunk as usize / PAGE, chunk as usize % PAGE);
-        let entry = self.pages.get(page).and_then(|page| page.get(at));
-        entry.copied().unwrap_or(Entry::Free)
-    }
-
-    /// What each chunk is, in order.
-    pub fn entries(&self) -> impl Iterator<Item = Entry> {
-        self.pages.iter().flat_map(|page| page.iter().copied())
+    ///
+    /// # Errors
+    /// Where its page cannot be read.
+    pub fn entry(&self, chunk: u64) -> Result<Entry, VaultError> {
+        let (page, at) = (
+            (chunk / PAGE as u64) as usize,
+            (chunk % PAGE as u64) as usize,
+        );
+        match self.pages.get(page) {
+            None => Ok(Entry::Free),
+            Some(Entry::Data(name)) => {
+                let page = self.read(*name, self.count(page))?;
+                Ok(page.entries.get(at).copied().unwrap_or(Entry::Free))
+            }
+            Some(uniform) => Ok(*uniform),
+        }
     }
 
     /// Which bytes of the disk matter.
-    pub fn map(&self) -> Map {
-        Map::from_chunks(self.len, self.entries().map(Entry::kind))
+    ///
+    /// # Errors
+    /// Where a page cannot be read.
+    pub fn map(&self) -> Result<Map, VaultError> {
+        let mut kinds = Vec::with_capacity(self.len.div_ceil(CHUNK) as usize);
+        for page in 0..self.pages.len() {
+            match self.pages[page] {
+                Entry::Data(name) => {
+                    let page = self.read(name, self.count(page))?;
+                    kinds.extend(page.entries.iter().map(|entry| entry.kind()));
+                }
+                uniform => kinds.resize(kinds.len() + self.count(page), uniform.kind()),
+            }
+        }
+        Ok(Map::from_chunks(self.len, kinds.into_iter()))
     }
 
     /// Whether this disk and another hold the same in a range of bytes, as far as that is known without
-    /// a look at them: each chunk of it is the same content, or zero in both.
+    /// a look at them: each chunk of it is the same content, or zero in both. What cannot be read is not alike.
     pub fn holds_alike(&self, other: &Self, at: u64, len: u64) -> bool {
         let Some(last) = at.checked_add(len).and_then(|end| end.checked_sub(1)) else {
             return true;
@@ -79,24 +179,49 @@ impl Manifest {
         if last >= self.len.min(other.len) {
             return false;
         }
-        (at / CHUNK..=last / CHUNK).all(|chunk| {
-            let entry = self.entry(chunk);
-            entry != Entry::Free && entry == other.entry(chunk)
+        (at / CHUNK..=last / CHUNK).all(|chunk| match (self.entry(chunk), other.entry(chunk)) {
+            (Ok(one), Ok(two)) => one != Entry::Free && one == two,
+            _ => false,
         })
+    }
+
+    /// The page that is written out behind a page of this disk, and what it says: what others are told from.
+    fn base_page(&self, page: usize) -> Result<Option<(Name, Arc<Page>)>, VaultError> {
+        let Some(Entry::Data(name)) = self.pages.get(page).copied() else {
+            return Ok(None);
+        };
+        let read = self.read(name, self.count(page))?;
+        match read.base {
+            None => Ok(Some((name, read))),
+            Some(base) => {
+                let page = self.vault.page(base, |bytes| match read_page(bytes) {
+                    Some(ReadPage::Whole(entries)) => Ok(Page {
+                        entries,
+                        base: None,
+                    }),
+                    _ => Err(damaged(base)),
+                })?;
+                Ok(Some((base, page)))
+            }
+        }
     }
 
     /// The manifest of a disk that differs from this one in the `changed` chunks alone, and is
     /// free where `map` says so. What changed goes into the vault, and the new manifest with it.
+    ///
+    /// # Errors
+    /// What reading `disk` or the store says.
     pub fn changed<D: Disk + ?Sized>(
         &self,
-        vault: &Vault,
+        hold: &Hold,
         disk: &D,
         map: &Map,
         changed: impl Iterator<Item = u64>,
-    ) -> Result<(Name, Self, Growth), VaultError> {
+        note: Noting<'_>,
+    ) -> Result<(Self, Growth), VaultError> {
         let len = disk.len();
-        let mut writer = vault.writer();
-        let mut put = std::collections::BTreeMap::new();
+        let mut writer = Writer::new(hold);
+        let mut put = BTreeMap::new();
         for chunk in changed {
             let start = chunk * CHUNK;
             let bytes = disk
@@ -109,194 +234,255 @@ impl Manifest {
             put.insert(chunk, entry);
         }
         let mut kinds = map.chunks().peekable();
-        let (mut pages, mut kept) = (Vec::new(), Pages::default());
+        let (mut page, mut before) = (0, Vec::new());
         let chunks = len.div_ceil(CHUNK);
-        for first in (0..chunks).step_by(PAGE) {
+        let next = || {
+            if page >= pages_of(len) {
+                return Ok(None);
+            }
+            let first = (page * PAGE) as u64;
             let end = chunks.min(first + PAGE as u64);
-            let mut page = vec![Entry::Free; (end - first) as usize];
+            before.clear();
+            before.extend(self.entries_of(page)?);
+            let mut entries = vec![Entry::Free; (end - first) as usize];
             while let Some((chunk, kind)) = kinds.next_if(|(chunk, _)| *chunk < end) {
-                page[(chunk - first) as usize] = match kind {
+                let at = (chunk - first) as usize;
+                entries[at] = match kind {
                     ByteKind::Zero => Entry::Zero,
-                    _ if chunk < self.len.div_ceil(CHUNK) => self.entry(chunk),
-                    _ => Entry::Zero,
+                    _ => before.get(at).copied().unwrap_or(Entry::Zero),
                 };
             }
             for (chunk, entry) in put.range(first..end) {
-                page[(chunk - first) as usize] = *entry;
+                entries[(chunk - first) as usize] = *entry;
             }
-            // A page that did not change stays the one that is in memory already.
-            let before = self
-                .pages
-                .get(pages.len())
-                .filter(|before| before[..] == page[..]);
-            pages.push(before.cloned().unwrap_or_else(|| kept.keep(&page)));
-        }
-        let mut growth = writer.finish()?;
-        let manifest = Self { len, pages };
-        let (name, more) = manifest.store(vault)?;
-        growth.add(more);
-        Ok((name, manifest, growth))
+            page += 1;
+            Ok(Some(entries))
+        };
+        store(writer, len, Some(self), next, note)
     }
 
-    fn page(entries: &[Entry]) -> Vec<u8> {
-        let mut bytes = vec![FORMAT];
-        for entry in entries {
-            match entry {
-                Entry::Free => bytes.push(0),
-                Entry::Zero => bytes.push(1),
-                Entry::Data(name) => {
-                    bytes.push(2);
-                    bytes.extend(name.0);
+    /// Tells every name that a manifest rests on, itself among them: first the page or root, then what that names.
+    ///
+    /// # Errors
+    /// What `tell` says, or where a page cannot be read.
+    pub fn each_name(
+        &self,
+        mut tell: impl FnMut(Kind, Name) -> Result<(), VaultError>,
+    ) -> Result<(), VaultError> {
+        tell(Kind::Manifest, self.name)?;
+        tell(Kind::Manifest, self.base.name)?;
+        for page in 0..self.pages.len() {
+            let Entry::Data(name) = self.pages[page] else {
+                continue;
+            };
+            tell(Kind::Page, name)?;
+            let read = self.read(name, self.count(page))?;
+            if let Some(base) = read.base {
+                tell(Kind::Page, base)?;
+            }
+            for entry in &read.entries {
+                if let Entry::Data(name) = entry {
+                    tell(Kind::Chunk, *name)?;
                 }
             }
         }
-        bytes
+        Ok(())
     }
 
-    fn read_page(bytes: &[u8], entries: &mut Vec<Entry>) -> Option<()> {
-        let (format, mut rest) = bytes.split_first()?;
-        if *format != FORMAT {
-            return None;
-        }
-        while let Some((tag, more)) = rest.split_first() {
-            rest = more;
-            entries.push(match tag {
-                0 => Entry::Free,
-                1 => Entry::Zero,
-                2 => {
-                    let (name, more) = rest.split_first_chunk()?;
-                    rest = more;
-                    Entry::Data(Name(*name))
+    /// Holds on to everything that it rests on, for work that reads it.
+    ///
+    /// # Errors
+    /// Where a page of it cannot be read.
+    pub fn rely(&self, hold: &Hold) -> Result<(), VaultError> {
+        self.each_name(|_, name| {
+            hold.has(name);
+            Ok(())
+        })
+    }
+
+    /// Which names it rests on are not there. `whole` holds the pages that were looked at and miss nothing.
+    pub(crate) fn missing(&self, whole: &mut NameSet, most: usize, gone: &mut Vec<Name>) {
+        let vault = &self.vault;
+        for page in 0..self.pages.len() {
+            let Entry::Data(name) = self.pages[page] else {
+                continue;
+            };
+            if gone.len() >= most || whole.contains(&name) {
+                continue;
+            }
+            let before = gone.len();
+            match self.read(name, self.count(page)) {
+                Err(_) => gone.push(name),
+                Ok(read) => {
+                    let names = read.entries.iter().filter_map(|entry| match entry {
+                        Entry::Data(name) => Some(*name),
+                        _ => None,
+                    });
+                    let names = names.chain(read.base).chain([name]);
+                    gone.extend(names.filter(|name| !vault.holds(*name)).take(most - before));
                 }
-                _ => return None,
-            });
+            }
+            if gone.len() == before {
+                whole.insert(name);
+            }
         }
-        Some(())
+        gone.sort_unstable();
+        gone.dedup();
     }
 
-    /// Puts the manifest into the vault; pages that are there already cost nothing. It counts
-    /// as stored when this returns.
-    pub fn store(&self, vault: &Vault) -> Result<(Name, Growth), VaultError> {
-        let mut writer = vault.writer();
-        let mut root = vec![FORMAT];
-        root.extend(self.len.to_le_bytes());
-        for entries in &self.pages {
-            let name = writer.put(Kind::Page, &Self::page(entries))?;
-            root.extend(name.0);
+    /// Adds every name that stored manifests rest on to `named`; pages that are in it already are not read again.
+    /// Gives those manifests that are not there whole.
+    pub(crate) fn mark(vault: &Arc<Vault>, roots: &[Name], named: &mut NameSet) -> Vec<Name> {
+        let mut broken = Vec::new();
+        for root in roots {
+            named.insert(*root);
+            let manifest = match Self::load(vault, *root) {
+                Ok(manifest) => manifest,
+                Err(_) => {
+                    broken.push(*root);
+                    continue;
+                }
+            };
+            named.insert(manifest.base.name);
+            for page in 0..manifest.pages.len() {
+                let Entry::Data(name) = manifest.pages[page] else {
+                    continue;
+                };
+                if !named.insert(name) {
+                    continue;
+                }
+                match manifest.read(name, manifest.count(page)) {
+                    Ok(read) => {
+                        named.extend(read.base);
+                        named.extend(read.entries.iter().filter_map(|entry| match entry {
+                            Entry::Data(name) => Some(*name),
+                            _ => None,
+                        }));
+                    }
+                    Err(_) => broken.push(*root),
+                }
+            }
         }
-        let name = writer.put(Kind::Manifest, &root)?;
-        Ok((name, writer.finish()?))
+        broken.dedup();
+        broken
     }
+}
 
-    /// The pages and chunks that a stored manifest names.
-    pub(crate) fn named_by(vault: &Vault, name: Name) -> Result<Vec<Name>, VaultError> {
-        let damaged = || VaultError::Damaged { name };
-        let root = vault.get(Kind::Manifest, name)?;
-        let mut named = Vec::new();
-        for page in root.get(9..).ok_or_else(damaged)?.chunks_exact(32) {
-            named.push(Name(page.try_into().map_err(|_| damaged())?));
+/// Stores the pages that `next` gives in order, and the root of them. What is alike in `like` costs nothing, and what
+/// is nearly alike little.
+pub(crate) fn store(
+    mut writer: Writer<'_>,
+    len: u64,
+    like: Option<&Manifest>,
+    mut next: impl FnMut() -> Result<Option<Vec<Entry>>, VaultError>,
+    note: Noting<'_>,
+) -> Result<(Manifest, Growth), VaultError> {
+    let vault = writer.vault().clone();
+    let mut pages = Vec::with_capacity(pages_of(len));
+    while let Some(entries) = next()? {
+        if let Some(kind) = uniform(&entries) {
+            pages.push(kind);
+            continue;
         }
-        let manifest = Self::load(vault, name)?;
-        named.extend(manifest.entries().filter_map(|entry| match entry {
-            Entry::Data(name) => Some(name),
-            _ => None,
+        let page = pages.len();
+        // One that cannot be read is nothing to tell others from.
+        let base = like.and_then(|like| like.base_page(page).ok().flatten());
+        let base = base.as_ref();
+        let base = base.map(|(name, page)| (*name, page.entries.as_slice()));
+        pages.push(Entry::Data(match base {
+            Some((name, before)) if before == entries => writer.put_again(Kind::Page, name)?,
+            base => writer.put(Kind::Page, &write_page(&entries, base))?,
         }));
-        Ok(named)
-    }
-
-    /// Reads a manifest out of the vault.
-    pub fn load(vault: &Vault, name: Name) -> Result<Self, VaultError> {
-        let damaged = || VaultError::Damaged { name };
-        let root = vault.get(Kind::Manifest, name)?;
-        let (head, pages) = root.split_at_checked(9).ok_or_else(damaged)?;
-        let len = u64::from_le_bytes(head[1..].try_into().map_err(|_| damaged())?);
-        if head[0] != FORMAT || pages.len() % 32 != 0 {
-            return Err(damaged());
-        }
-        let (mut left, mut found, mut kept) = (len.div_ceil(CHUNK), Vec::new(), Pages::default());
-        let mut entries = Vec::with_capacity(PAGE);
-        for page in pages.chunks_exact(32) {
-            let page = Name(page.try_into().map_err(|_| damaged())?);
-            let bytes = vault.get(Kind::Page, page)?;
-            entries.clear();
-            Self::read_page(&bytes, &mut entries).ok_or_else(damaged)?;
-            if entries.len() as u64 != left.min(PAGE as u64) || entries.is_empty() {
-                return Err(damaged());
-            }
-            left -= entries.len() as u64;
-            found.push(kept.keep(&entries));
-        }
-        match left {
-            0 => Ok(Self { len, pages: found }),
-            _ => Err(damaged()),
+        if let Some((base, _)) = base {
+            // The page that it is told from stays with it.
+            writer.rely(base);
         }
     }
-}
-
-/// Pages of one manifest on their way into memory: long runs of one entry are kept once.
-#[derive(Default)]
-struct Pages {
-    last: Option<Arc<[Entry]>>,
-}
-
-impl Pages {
-    fn keep(&mut self, page: &[Entry]) -> Arc<[Entry]> {
-        if let Some(last) = &self.last
-            && last[..] == *page
-        {
-            return last.clone();
+    let pages: Arc<[Entry]> = pages.into();
+    let base = like.map(|like| like.base.clone());
+    let bytes = write_root(len, &pages, base.as_deref());
+    let name = writer.put(Kind::Manifest, &bytes)?;
+    let base = match base.filter(|_| is_told(&bytes)) {
+        Some(base) => {
+            writer.rely(base.name);
+            base
         }
-        let kept: Arc<[Entry]> = page.into();
-        self.last = Some(kept.clone());
-        kept
+        None => Arc::new(WholeRoot {
+            name,
+            pages: pages.clone(),
+        }),
+    };
+    if let Some(note) = note {
+        writer.put(Kind::Note, note(name).as_bytes())?;
     }
+    writer.flush()?;
+    let manifest = Manifest {
+        len,
+        vault,
+        name,
+        pages,
+        base,
+    };
+    Ok((manifest, writer.growth()))
 }
 
 /// A disk out of the vault. Reads block, so it belongs on job threads; several may read at once.
 pub struct ManifestDisk {
-    vault: Arc<Vault>,
-    manifest: Arc<Manifest>,
+    manifest: Manifest,
     /// Stretches of segments that were read ahead and are in nobody's hands.
     windows: Mutex<Vec<Window>>,
+    /// Whether everything is read out of the store, whatever was read of it before.
+    afresh: bool,
 }
 
 impl ManifestDisk {
     /// The disk that a manifest describes.
-    pub fn new(vault: Arc<Vault>, manifest: Arc<Manifest>) -> Self {
+    pub fn new(manifest: Manifest) -> Self {
         Self {
-            vault,
             manifest,
             windows: Mutex::default(),
+            afresh: false,
+        }
+    }
+
+    /// The same, of which everything is read out of the store and authenticated, whatever was read of it before.
+    pub fn afresh(manifest: Manifest) -> Self {
+        Self {
+            afresh: true,
+            ..Self::new(manifest)
         }
     }
 
     /// The disk of a stored manifest.
-    pub fn open(vault: Arc<Vault>, name: Name) -> Result<Self, VaultError> {
-        let manifest = Arc::new(Manifest::load(&vault, name)?);
-        Ok(Self::new(vault, manifest))
+    ///
+    /// # Errors
+    /// As [`Manifest::load`].
+    pub fn open(vault: &Arc<Vault>, name: Name) -> Result<Self, VaultError> {
+        Ok(Self::new(Manifest::load(vault, name)?))
     }
 
     /// What it is made of.
-    pub fn manifest(&self) -> &Arc<Manifest> {
+    pub fn manifest(&self) -> &Manifest {
         &self.manifest
     }
 
     fn chunk(&self, name: Name) -> Result<Arc<Vec<u8>>, VaultError> {
-        if let Some(bytes) = self.vault.unpacked(name) {
+        let vault = &self.manifest.vault;
+        if !self.afresh
+            && let Some(bytes) = vault.unpacked(name)
+        {
             return Ok(bytes);
         }
         let mut window = {
             let mut windows = self.windows.lock().unwrap_or_else(|e| e.into_inner());
-            let holds = windows
-                .iter()
-                .position(|window| self.vault.is_in(name, window));
+            let holds = windows.iter().position(|window| vault.is_in(name, window));
             match holds {
                 Some(place) => windows.swap_remove(place),
                 None if windows.len() >= WINDOWS => windows.remove(0),
                 None => Window::default(),
             }
         };
-        let bytes = self.vault.unpack_through(name, &mut window);
+        let bytes = vault.unpack_through(name, &mut window);
         let mut windows = self.windows.lock().unwrap_or_else(|e| e.into_inner());
         windows.push(window);
         bytes
@@ -321,13 +507,15 @@ impl Disk for ManifestDisk {
             let within = (at % CHUNK) as usize;
             let piece = (CHUNK_LEN - within).min((end - at) as usize);
             let part = &mut buf[(at - offset) as usize..][..piece];
-            match self.manifest.entry(at / CHUNK) {
+            let entry = self.manifest.entry(at / CHUNK);
+            match entry.map_err(std::io::Error::other)? {
                 Entry::Data(name) => {
                     let bytes = self.chunk(name).map_err(std::io::Error::other)?;
-                    let found = bytes.get(within..within + piece);
-                    part.copy_from_slice(
-                        found.ok_or_else(|| std::io::Error::other("a chunk is too short"))?,
-                    );
+                    // The last chunk of a disk may be short; on one that has grown behind it there are zeros.
+                    let has = bytes.len().saturating_sub(within).min(piece);
+                    let (front, behind) = part.split_at_mut(has);
+                    front.copy_from_slice(&bytes[bytes.len().min(within)..][..has]);
+                    behind.fill(0);
                 }
                 Entry::Zero | Entry::Free => part.fill(0),
             }

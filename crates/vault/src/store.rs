@@ -1,94 +1,35 @@
-//! The vault over an object store: put, find, get.
+//! The vault over an object store: open, find, get, and put whole segments.
 
-use std::collections::{HashMap, HashSet};
-use std::sync::{Arc, RwLock};
+use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard, RwLockWriteGuard};
+use std::time::Instant;
 
 use bytes::Bytes;
-use futures::TryStreamExt;
-use imagecraft::{CHUNK, CHUNK_LEN};
-use object_store::path::Path;
+use futures::{StreamExt, TryStreamExt};
+use imagecraft::CHUNK;
 use object_store::{ObjectStore, ObjectStoreExt};
 use tokio::runtime::Handle;
 
-use crate::segment::{self, Row, SEGMENT};
-use crate::{KeyError, Keys, Name};
+use crate::error::VaultError;
+use crate::index::{Index, Place};
+use crate::keys::{Keys, Name, Root};
+use crate::objects::{index_bound, index_path, listed, segment_path};
+use crate::page::Page;
+use crate::piece::{self, Kind, Naming, Packer};
+use crate::ring;
+use crate::segment::{self, Row};
 
 /// Stretch of a segment that is read at once when chunks are read in order, in bytes.
 const WINDOW: u64 = 2 << 20;
-/// Largest plain object, a guard against damage: a page of a thousand names, a manifest of a
-/// very large disk.
-const MOST_PLAIN: usize = 64 << 20;
-/// zstd level: content is packed once and read often.
-const LEVEL: i32 = 3;
-
-/// Why the vault could not do something.
-#[derive(Debug, thiserror::Error)]
-#[non_exhaustive]
-pub enum VaultError {
-    /// Content is named that is not there.
-    #[error("the vault does not hold {name:?}")]
-    Missing {
-        /// What is missing.
-        name: Name,
-    },
-    /// Content is there but wrong.
-    #[error("{name:?} in the vault is damaged")]
-    Damaged {
-        /// What is damaged.
-        name: Name,
-    },
-    /// The index of a segment is damaged.
-    #[error("the vault's index {0} is damaged")]
-    Index(String),
-    /// The key does not fit.
-    #[error(transparent)]
-    Key(#[from] KeyError),
-    /// Packing failed.
-    #[error("packing failed: {0}")]
-    Pack(std::io::Error),
-    /// The store under the vault failed.
-    #[error("the store of the vault failed: {0}")]
-    Store(#[from] object_store::Error),
-    /// The content to store could not be read.
-    #[error("the content cannot be read: {0}")]
-    Content(imagecraft::DiskError),
-    /// A part of the work ended without saying why.
-    #[error("a thread of the vault stopped")]
-    Stopped,
-}
-
-/// What an object of the vault is; each kind has names of its own.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
-    /// Bytes of a disk.
-    Chunk,
-    /// A stretch of a manifest.
-    Page,
-    /// The root of a manifest.
-    Manifest,
-}
-
-impl Kind {
-    const ALL: [Self; 3] = [Self::Chunk, Self::Page, Self::Manifest];
-
-    fn word(self) -> &'static str {
-        match self {
-            Self::Chunk => "chunks",
-            Self::Page => "pages",
-            Self::Manifest => "manifests",
-        }
-    }
-}
+/// Objects that are read at once when the vault is opened.
+const AT_ONCE: usize = 16;
 
 /// What was added to the vault.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Growth {
-    /// Objects that were not there before.
+    /// Pieces that were not there before.
     pub new: u64,
     /// Bytes they take, packed and sealed.
     pub stored: u64,
-    /// The segments that they lie in.
-    pub segments: Vec<SegmentId>,
 }
 
 impl Growth {
@@ -96,25 +37,17 @@ impl Growth {
     pub(crate) fn add(&mut self, more: Self) {
         self.new += more.new;
         self.stored += more.stored;
-        self.segments.extend(more.segments);
     }
 }
 
 /// Names a segment of the vault.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct SegmentId(String);
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct SegmentId(pub(crate) Arc<str>);
 
-#[derive(Clone, Copy)]
-struct Place {
-    segment: u32,
-    offset: u32,
-    len: u32,
-}
-
-#[derive(Default)]
-struct Index {
-    segments: Vec<Arc<str>>,
-    places: HashMap<Name, Place>,
+impl std::fmt::Display for SegmentId {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.0)
+    }
 }
 
 /// A stretch of a segment that was read ahead.
@@ -134,19 +67,39 @@ impl Window {
     }
 }
 
+/// What was found when the vault was opened.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Opened {
+    /// Indexes that were gone, damaged or of another length than their segment, and were made again from it.
+    pub made_again: Vec<SegmentId>,
+    /// Segments that an index tells of and that are not there: what lay in them is lost here.
+    pub lost: Vec<SegmentId>,
+    /// Segments that cannot be read at all.
+    pub unreadable: Vec<SegmentId>,
+}
+
 /// The content store. Its calls block and belong on job threads.
 pub struct Vault {
-    store: Arc<dyn ObjectStore>,
-    keys: Arc<Keys>,
-    naming: [[u8; 32]; Kind::ALL.len()],
+    pub(crate) store: Arc<dyn ObjectStore>,
+    pub(crate) keys: Arc<Keys>,
+    naming: Naming,
     index: RwLock<Index>,
+    opened: Opened,
     /// Chunks that were unpacked last: what one reader has just read, another one often wants.
     cache: Cache,
-    runtime: Handle,
+    /// Pages of manifests that were read last.
+    pages: quick_cache::sync::Cache<Name, Arc<Page>, ByPage>,
+    pub(crate) runtime: Handle,
+    /// Held by whoever tidies, one at a time.
+    pub(crate) tidying: Mutex<()>,
+    /// Segments that nothing lies in any more, since when: readers that found their way there before may still come.
+    pub(crate) doomed: Mutex<Vec<(Instant, Arc<str>)>>,
 }
 
 /// Unpacked chunks that are kept, in bytes.
 const CACHED: u64 = 32 << 20;
+/// Pages that are kept, in bytes: those of a disk of 40 GB.
+const CACHED_PAGES: u64 = 12 << 20;
 
 type Cache = quick_cache::sync::Cache<Name, Arc<Vec<u8>>, ByLength>;
 
@@ -159,60 +112,251 @@ impl quick_cache::Weighter<Name, Arc<Vec<u8>>> for ByLength {
     }
 }
 
+#[derive(Clone)]
+pub(crate) struct ByPage;
+
+impl quick_cache::Weighter<Name, Arc<Page>> for ByPage {
+    fn weight(&self, _: &Name, page: &Arc<Page>) -> u64 {
+        page.weight()
+    }
+}
+
+/// One segment with what lies in it, as it was found when the vault was opened.
+enum Found {
+    /// By its index.
+    Indexed(String, u64, Vec<Row>),
+    /// By itself; its index was made again.
+    Again(String, u64, Vec<Row>),
+    /// Not at all.
+    Unreadable(String),
+}
+
+/// Reads a segment that has no index that can be believed, and makes one.
+async fn make_again(
+    store: &dyn ObjectStore,
+    keys: &Keys,
+    naming: &Naming,
+    id: String,
+) -> Result<Found, VaultError> {
+    let bytes = match store.get(&segment_path(&id)).await {
+        Ok(got) => match got.bytes().await {
+            Ok(bytes) => bytes,
+            Err(_) => return Ok(Found::Unreadable(id)),
+        },
+        Err(_) => return Ok(Found::Unreadable(id)),
+    };
+    match segment::format_of(&bytes) {
+        Some(2) => {}
+        // Damage of the first bytes is no other format.
+        Some(other) if other < 64 => return Err(VaultError::Format(other)),
+        _ => {}
+    }
+    let rows = segment::scan(&bytes, |row, sealed| {
+        piece::open(keys, naming, row.kind, row.name, sealed).is_some()
+    });
+    let len = bytes.len() as u64;
+    let index = keys.seal_object(&index_bound(&id), &segment::encode(len, &rows))?;
+    // One that cannot be put now is made again next time.
+    if let Err(e) = store.put(&index_path(&id), index.into()).await {
+        tracing::warn!("the index of segment {id} cannot be stored: {e}");
+    }
+    Ok(Found::Again(id, len, rows))
+}
+
+/// Reads the index of a segment that is there, or makes it again.
+async fn found(
+    store: &dyn ObjectStore,
+    keys: &Keys,
+    naming: &Naming,
+    id: String,
+    len: u64,
+    has_index: bool,
+) -> Result<Found, VaultError> {
+    if has_index
+        && let Ok(got) = store.get(&index_path(&id)).await
+        && let Ok(sealed) = got.bytes().await
+        && let Some(plain) = keys.open_object(&index_bound(&id), &sealed)
+        && let Some((said, rows)) = segment::decode(&plain)
+        && said == len
+    {
+        return Ok(Found::Indexed(id, len, rows));
+    }
+    make_again(store, keys, naming, id).await
+}
+
 impl Vault {
-    /// Opens the vault in `store`, reading the index of every segment. Must be called inside a
-    /// Tokio runtime of several threads, which later calls use.
-    pub async fn open(
-        store: Arc<dyn ObjectStore>,
-        keys: Arc<Keys>,
-    ) -> Result<Arc<Self>, VaultError> {
-        let mut index = Index::default();
-        let mut listed = store.list(Some(&Path::from("index")));
-        while let Some(object) = listed.try_next().await? {
-            let id = object.location.filename().unwrap_or("").to_owned();
-            let sealed = store.get(&object.location).await?.bytes().await?;
-            let bytes =
-                keys.open_object(id.as_bytes(), &sealed, || format!("the vault's index {id}"))?;
-            let rows = segment::decode(&bytes).ok_or_else(|| VaultError::Index(id.clone()))?;
-            index.add(&id, &rows);
+    /// Opens the vault in `store` with the root of its keys, or begins one where nothing is. An index that is gone,
+    /// damaged, or does not fit its segment is made again from that; what cannot be read costs what lay in it and
+    /// nothing else, and is said by [`Vault::opened`]. Must be called inside a Tokio runtime of several threads, which
+    /// later calls use.
+    ///
+    /// # Errors
+    /// [`crate::KeyError`] where the key is another one or the ring is gone; [`VaultError::Format`] of an older format; what
+    /// the store says.
+    pub async fn open(store: Arc<dyn ObjectStore>, root: &Root) -> Result<Arc<Self>, VaultError> {
+        let keys = ring::open(&*store, root).await?;
+        let naming = Naming::new(&keys);
+        let segments = listed(&*store, "segment").await?;
+        let indexes = listed(&*store, "index").await?;
+        let mut opened = Opened::default();
+        let named = |id: &str| SegmentId(id.into());
+        for id in indexes.keys().filter(|id| !segments.contains_key(*id)) {
+            opened.lost.push(named(id));
         }
+        let mut index = Index::default();
+        {
+            let (store, keys, naming) = (&*store, &keys, &naming);
+            // In the order of their names, so that of what lies in two places the same one counts each time.
+            let mut all: Vec<_> = segments.into_iter().collect();
+            all.sort_unstable();
+            let reads = all.into_iter().map(|(id, len)| {
+                let has_index = indexes.contains_key(&id);
+                found(store, keys, naming, id, len, has_index)
+            });
+            let mut reads = futures::stream::iter(reads).buffered(AT_ONCE);
+            while let Some(one) = reads.try_next().await? {
+                match one {
+                    Found::Indexed(id, len, rows) => {
+                        index.add(&id, len, &rows);
+                    }
+                    Found::Again(id, len, rows) => {
+                        opened.made_again.push(named(&id));
+                        index.add(&id, len, &rows);
+                    }
+                    Found::Unreadable(id) => opened.unreadable.push(named(&id)),
+                }
+            }
+        }
+        opened.lost.sort();
         Ok(Arc::new(Self {
-            naming: Kind::ALL.map(|kind| keys.naming(kind.word())),
+            naming,
             store,
-            keys,
+            keys: Arc::new(keys),
             index: RwLock::new(index),
+            opened,
             cache: Cache::with_weighter((CACHED / CHUNK) as usize, CACHED, ByLength),
+            pages: quick_cache::sync::Cache::with_weighter(512, CACHED_PAGES, ByPage),
             runtime: Handle::current(),
+            tidying: Mutex::default(),
+            doomed: Mutex::default(),
         }))
     }
 
-    /// Bytes that all segments hold.
+    /// What was found when it was opened.
+    pub fn opened(&self) -> &Opened {
+        &self.opened
+    }
+
+    /// The keys of the vault and of the records beside it.
+    pub fn keys(&self) -> &Arc<Keys> {
+        &self.keys
+    }
+
+    /// Changes the root of the keys, and seals new content under a new key from now on. The ring opens with both roots
+    /// until [`Vault::forget_root`] is told that the new one is kept.
+    ///
+    /// # Errors
+    /// What the store says; everything is as it was then.
+    pub async fn rekey(&self, root: &Root) -> Result<(), VaultError> {
+        let ring = self.keys.with_another()?;
+        ring::put(&*self.store, root, &ring).await?;
+        self.keys.take_over(&ring);
+        Ok(())
+    }
+
+    /// Only this root opens the vault from now on; gives how many others did, which a change of the root that was cut
+    /// off has left.
+    ///
+    /// # Errors
+    /// What the store says.
+    pub async fn forget_other_roots(&self, root: &Root) -> Result<usize, VaultError> {
+        ring::forget_others(&*self.store, &root.id()).await
+    }
+
+    /// A former root does not open the vault any more. What it opened before that can still be read by whoever has
+    /// it together with a copy of the vault from that time.
+    ///
+    /// # Errors
+    /// What the store says.
+    pub async fn forget_root(&self, id: &str) -> Result<(), VaultError> {
+        ring::forget(&*self.store, id).await
+    }
+
+    pub(crate) fn index(&self) -> RwLockReadGuard<'_, Index> {
+        self.index.read().unwrap_or_else(|e| e.into_inner())
+    }
+
+    pub(crate) fn index_mut(&self) -> RwLockWriteGuard<'_, Index> {
+        self.index.write().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// Bytes that all segments take.
     pub fn stored(&self) -> u64 {
-        let index = self.index.read().unwrap_or_else(|e| e.into_inner());
-        index
-            .places
-            .values()
-            .map(|place| u64::from(place.len))
-            .sum()
+        let index = self.index();
+        let there = index.segments.iter().filter(|known| known.there);
+        there.map(|known| known.len).sum()
     }
 
     /// The name of content.
     pub fn name(&self, kind: Kind, bytes: &[u8]) -> Name {
-        Name(*blake3::keyed_hash(&self.naming[kind as usize], bytes).as_bytes())
+        self.naming.name(kind, bytes)
     }
 
-    /// Whether content is there.
+    /// Whether content is there, as far as the index knows.
     pub fn holds(&self, name: Name) -> bool {
-        self.place(name).is_some()
+        self.index().place(name).is_some()
     }
 
-    fn place(&self, name: Name) -> Option<(Place, Arc<str>)> {
-        let index = self.index.read().unwrap_or_else(|e| e.into_inner());
-        let place = *index.places.get(&name)?;
-        Some((place, index.segments[place.segment as usize].clone()))
+    /// The segment that content lies in, pinned unless it is `held` already.
+    pub(crate) fn pin_place(&self, name: Name, held: impl Fn(u32) -> bool) -> Option<u32> {
+        {
+            let index = self.index();
+            let (place, _) = index.place(name)?;
+            if held(place.segment) {
+                return Some(place.segment);
+            }
+        }
+        // Between the two somebody may have tidied: it counts what is so now.
+        let mut index = self.index_mut();
+        let (place, _) = index.place(name)?;
+        if !held(place.segment) {
+            index.pin(place.segment);
+        }
+        Some(place.segment)
     }
 
-    /// Reads one object.
+    pub(crate) fn unpin(&self, segments: &[u32]) {
+        let mut index = self.index_mut();
+        for segment in segments {
+            index.unpin(*segment);
+        }
+    }
+
+    /// Whether a segment is where it should be, with its whole length; else nobody relies on it from now on.
+    pub(crate) fn is_there(&self, segment: u32) -> bool {
+        let (id, len) = match self.index().segments.get(segment as usize) {
+            Some(known) => (known.id.clone(), known.len),
+            None => return false,
+        };
+        let head = self
+            .runtime
+            .block_on(async { self.store.head(&segment_path(&id)).await });
+        match head {
+            Ok(object) if object.size == len => true,
+            // A store that does not answer says nothing about the segment.
+            Err(e) if !matches!(e, object_store::Error::NotFound { .. }) => true,
+            _ => {
+                tracing::error!("segment {id} of the vault is gone or has another length");
+                self.index_mut().drop_segments(&[segment]);
+                false
+            }
+        }
+    }
+
+    /// Reads one piece.
+    ///
+    /// # Errors
+    /// [`VaultError::Missing`], [`VaultError::Damaged`], or what the store says.
     pub fn get(&self, kind: Kind, name: Name) -> Result<Vec<u8>, VaultError> {
         self.get_through(kind, name, &mut Window::default())
     }
@@ -222,9 +366,11 @@ impl Vault {
         self.cache.get(&name)
     }
 
-    /// Whether a window holds an object.
+    /// Whether a window holds a piece.
     pub(crate) fn is_in(&self, name: Name, window: &Window) -> bool {
-        self.place(name)
+        let index = self.index();
+        index
+            .place(name)
             .is_some_and(|(place, _)| window.holds(place))
     }
 
@@ -239,313 +385,174 @@ impl Vault {
         Ok(bytes)
     }
 
-    /// Reads one object through a window that holds what lies behind it.
+    /// A page of a manifest, out of memory if it was read a short while ago.
+    pub(crate) fn page(
+        &self,
+        name: Name,
+        read: impl FnOnce(&[u8]) -> Result<Page, VaultError>,
+    ) -> Result<Arc<Page>, VaultError> {
+        if let Some(page) = self.pages.get(&name) {
+            return Ok(page);
+        }
+        let page = Arc::new(read(&self.get(Kind::Page, name)?)?);
+        self.pages.insert(name, page.clone());
+        Ok(page)
+    }
+
+    /// Reads one piece through a window that holds what lies behind it.
     pub(crate) fn get_through(
         &self,
         kind: Kind,
         name: Name,
         window: &mut Window,
     ) -> Result<Vec<u8>, VaultError> {
-        let (place, segment) = self.place(name).ok_or(VaultError::Missing { name })?;
-        let start = u64::from(place.offset);
-        let end = start + u64::from(place.len);
-        if !window.holds(place) {
-            let path = Path::from(format!("segment/{segment}"));
-            let wanted = start..end.max(start + WINDOW);
-            let bytes = self.runtime.block_on(async {
-                // The end of the segment cuts the range short, which is no error.
-                self.store.get_range(&path, wanted).await
-            })?;
-            *window = Window {
-                segment: Some(place.segment),
-                offset: start,
-                bytes,
+        let mut gone = None;
+        loop {
+            let (place, id) = {
+                let index = self.index();
+                let found = index.place(name);
+                let (place, known) = found.ok_or(VaultError::Missing { name })?;
+                (place, known.id.clone())
             };
+            if gone == Some(place) {
+                return Err(VaultError::Missing { name });
+            }
+            let start = u64::from(place.offset);
+            let end = start + u64::from(place.len);
+            if !window.holds(place) {
+                let wanted = start..end.max(start + WINDOW);
+                let read = self.runtime.block_on(async {
+                    // The end of the segment cuts the range short, which is no error.
+                    self.store.get_range(&segment_path(&id), wanted).await
+                });
+                let bytes = match read {
+                    // It may have been moved between the look at the index and this one.
+                    Err(object_store::Error::NotFound { .. }) => {
+                        gone = Some(place);
+                        continue;
+                    }
+                    read => read?,
+                };
+                *window = Window {
+                    segment: Some(place.segment),
+                    offset: start,
+                    bytes,
+                };
+            }
+            let from = (start - window.offset) as usize;
+            let sealed = window.bytes.get(from..from + place.len as usize);
+            let plain = sealed.and_then(|sealed| self.open_piece(kind, name, sealed));
+            return plain.ok_or(VaultError::Damaged { name });
         }
-        let from = (start - window.offset) as usize;
-        let sealed = window
-            .bytes
-            .get(from..from + place.len as usize)
-            .ok_or(VaultError::Damaged { name })?;
-        let packed = self
-            .keys
-            .open_object(&name.0, sealed, || format!("{name:?} in the vault"))?;
-        let plain = unpack(&packed).ok_or(VaultError::Damaged { name })?;
-        if self.name(kind, &plain) != name {
-            return Err(VaultError::Damaged { name });
-        }
-        Ok(plain)
+    }
+
+    /// Opens a sealed piece; nothing if it is not what its name says.
+    pub(crate) fn open_piece(&self, kind: Kind, name: Name, sealed: &[u8]) -> Option<Vec<u8>> {
+        piece::open(&self.keys, &self.naming, kind, name, sealed)
     }
 
     /// Packs and seals content under its name.
     pub(crate) fn seal(
         &self,
+        kind: Kind,
         name: Name,
         bytes: &[u8],
         packer: &mut Packer,
     ) -> Result<Vec<u8>, VaultError> {
-        let packed = packer.pack(bytes)?;
-        Ok(self.keys.seal_object(&name.0, packed)?)
+        piece::seal(&self.keys, kind, name, bytes, packer)
     }
 
-    /// Starts a run of additions.
-    pub(crate) fn writer(&self) -> Writer<'_> {
-        Writer {
-            vault: self,
-            packer: Packer::default(),
-            segment: Vec::new(),
-            rows: Vec::new(),
-            pending: HashMap::new(),
-            growth: Growth::default(),
-        }
+    /// Every note; one that cannot be read is left out.
+    pub fn notes(&self) -> Vec<(Name, String)> {
+        let names = self.index().of_kind(Kind::Note);
+        let read = names.into_iter().filter_map(|name| {
+            let bytes = self.get(Kind::Note, name).ok()?;
+            Some((name, String::from_utf8(bytes).ok()?))
+        });
+        read.collect()
     }
 
-    /// Removes those of the given segments of which nothing is named by the manifests in `kept`;
-    /// answers how many bytes that freed. For what a failed run of additions left behind.
-    ///
-    /// Nobody may add to the vault meanwhile, and every manifest that was stored since the first of
-    /// the segments and is still wanted must be in `kept`: older ones cannot name what is in them.
-    pub fn remove_unnamed(&self, segments: &[SegmentId], kept: &[Name]) -> Result<u64, VaultError> {
-        let mut named = HashSet::new();
-        for name in kept {
-            named.insert(*name);
-            named.extend(crate::Manifest::named_by(self, *name)?);
-        }
-        let mut held: HashMap<u32, Vec<(Name, u32)>> = HashMap::new();
-        let ids: HashMap<u32, String> = {
-            let index = self.index.read().unwrap_or_else(|e| e.into_inner());
-            let wanted: HashSet<&str> = segments.iter().map(|SegmentId(id)| id.as_str()).collect();
-            let numbered = index.segments.iter().enumerate();
-            let ids: HashMap<u32, String> = numbered
-                .filter(|(_, id)| wanted.contains(&***id))
-                .map(|(number, id)| (number as u32, id.to_string()))
-                .collect();
-            for (name, place) in index
-                .places
-                .iter()
-                .filter(|(_, p)| ids.contains_key(&p.segment))
-            {
-                held.entry(place.segment)
-                    .or_default()
-                    .push((*name, place.len));
-            }
-            ids
-        };
-        let mut freed = 0;
-        for (number, id) in ids {
-            let rows = held.remove(&number).unwrap_or_default();
-            if rows.iter().any(|(name, _)| named.contains(name)) {
-                continue;
-            }
-            // The index goes first: from then on nothing counts as stored there.
-            self.runtime.block_on(async {
-                self.store
-                    .delete(&Path::from(format!("index/{id}")))
-                    .await?;
-                self.store
-                    .delete(&Path::from(format!("segment/{id}")))
-                    .await
-            })?;
-            let mut index = self.index.write().unwrap_or_else(|e| e.into_inner());
-            for (name, len) in rows {
-                index.places.remove(&name);
-                freed += u64::from(len);
-            }
-        }
-        Ok(freed)
+    /// Every manifest.
+    pub fn manifests(&self) -> Vec<Name> {
+        self.index().of_kind(Kind::Manifest)
     }
 
-    /// All segments.
+    /// All segments in the order of their names.
     pub fn segments(&self) -> Vec<SegmentId> {
-        let index = self.index.read().unwrap_or_else(|e| e.into_inner());
-        let mut held: Vec<u32> = index.places.values().map(|place| place.segment).collect();
-        held.sort_unstable();
-        held.dedup();
-        let ids = held.iter().map(|number| &index.segments[*number as usize]);
-        ids.map(|id| SegmentId(id.to_string())).collect()
+        let index = self.index();
+        let there = index.segments.iter().filter(|known| known.there);
+        let mut all: Vec<_> = there.map(|known| SegmentId(known.id.clone())).collect();
+        all.sort();
+        all
     }
 
-    /// Removes segments that have no index, as the end of the service leaves them between the two;
-    /// answers how many bytes that freed. Nobody may add to the vault meanwhile.
-    pub fn remove_unindexed(&self) -> Result<u64, VaultError> {
-        let known: HashSet<Arc<str>> = {
-            let index = self.index.read().unwrap_or_else(|e| e.into_inner());
-            index.segments.iter().cloned().collect()
-        };
-        self.runtime.block_on(async {
-            let (mut freed, mut gone) = (0, Vec::new());
-            let mut listed = self.store.list(Some(&Path::from("segment")));
-            while let Some(object) = listed.try_next().await? {
-                let id = object.location.filename().unwrap_or("");
-                if !known.contains(id) {
-                    freed += object.size;
-                    gone.push(object.location);
-                }
-            }
-            for location in gone {
-                self.store.delete(&location).await?;
-            }
-            Ok(freed)
-        })
-    }
-
-    fn commit(&self, bytes: Vec<u8>, rows: &[Row]) -> Result<SegmentId, VaultError> {
+    /// Stores a segment, and its index after it.
+    fn put_segment(&self, bytes: Vec<u8>, rows: &[Row]) -> Result<(Arc<str>, u64), VaultError> {
         let mut id = [0; 16];
         getrandom::fill(&mut id).map_err(|e| VaultError::Pack(std::io::Error::other(e)))?;
-        let id = hex::encode(id);
-        let index = self
-            .keys
-            .seal_object(id.as_bytes(), &segment::encode(rows))?;
+        let id: Arc<str> = hex::encode(id).into();
+        let len = bytes.len() as u64;
+        let plain = segment::encode(len, rows);
+        let index = self.keys.seal_object(&index_bound(&id), &plain)?;
         self.runtime.block_on(async {
-            self.store
-                .put(&Path::from(format!("segment/{id}")), bytes.into())
-                .await?;
-            self.store
-                .put(&Path::from(format!("index/{id}")), index.into())
-                .await
+            self.store.put(&segment_path(&id), bytes.into()).await?;
+            self.store.put(&index_path(&id), index.into()).await
         })?;
-        self.index
-            .write()
-            .unwrap_or_else(|e| e.into_inner())
-            .add(&id, rows);
-        Ok(SegmentId(id))
+        Ok((id, len))
     }
-}
 
-impl Index {
-    fn add(&mut self, id: &str, rows: &[Row]) {
-        let segment = self.segments.len() as u32;
-        self.segments.push(id.into());
+    /// Stores a segment that work made, and pins it for that.
+    pub(crate) fn commit(
+        &self,
+        bytes: Vec<u8>,
+        rows: &[Row],
+    ) -> Result<(u32, SegmentId), VaultError> {
+        let (id, len) = self.put_segment(bytes, rows)?;
+        let mut index = self.index_mut();
+        let number = index.add(&id, len, rows);
+        index.pin(number);
+        Ok((number, SegmentId(id)))
+    }
+
+    /// Stores pieces that were copied out of segments, and finds them in their new place from then on. What changed
+    /// its place meanwhile stays there, and so does everything in a segment that somebody relies on now. Gives the
+    /// segments that nothing lies in any more.
+    pub(crate) fn commit_moved(
+        &self,
+        bytes: Vec<u8>,
+        rows: &[Row],
+        sources: &[u32],
+    ) -> Result<Vec<u32>, VaultError> {
+        let (id, len) = self.put_segment(bytes, rows)?;
+        let mut index = self.index_mut();
+        let number = index.add(&id, len, &[]);
+        let free: Vec<u32> = sources
+            .iter()
+            .copied()
+            .filter(|source| index.may_go(*source))
+            .collect();
+        index.moved(&free, number, rows);
+        let gone = index.drop_segments(&free);
+        drop(index);
+        self.doom(gone);
+        Ok(free)
+    }
+
+    /// Nothing is found there any more; the objects go later.
+    pub(crate) fn doom(&self, ids: Vec<Arc<str>>) {
+        let mut doomed = self.doomed.lock().unwrap_or_else(|e| e.into_inner());
+        let now = Instant::now();
+        doomed.extend(ids.into_iter().map(|id| (now, id)));
+    }
+
+    /// Stores pieces that replace damaged ones.
+    pub(crate) fn commit_mended(&self, bytes: Vec<u8>, rows: &[Row]) -> Result<(), VaultError> {
+        let (id, len) = self.put_segment(bytes, rows)?;
+        let mut index = self.index_mut();
         for row in rows {
-            self.places.insert(
-                row.name,
-                Place {
-                    segment,
-                    offset: row.offset,
-                    len: row.len,
-                },
-            );
+            index.places.remove(&row.name);
         }
-    }
-}
-
-/// Gathers sealed objects into segments. What was put counts as stored after [`Writer::finish`].
-pub(crate) struct Writer<'v> {
-    vault: &'v Vault,
-    packer: Packer,
-    segment: Vec<u8>,
-    rows: Vec<Row>,
-    pending: HashMap<Name, ()>,
-    growth: Growth,
-}
-
-impl Writer<'_> {
-    /// Adds content unless it is there.
-    pub fn put(&mut self, kind: Kind, bytes: &[u8]) -> Result<Name, VaultError> {
-        let name = self.vault.name(kind, bytes);
-        if !self.vault.holds(name) && !self.pending.contains_key(&name) {
-            let sealed = self.vault.seal(name, bytes, &mut self.packer)?;
-            self.put_sealed(name, &sealed)?;
-        }
-        Ok(name)
-    }
-
-    /// Adds content that is sealed already, unless it is there.
-    pub fn put_sealed(&mut self, name: Name, sealed: &[u8]) -> Result<(), VaultError> {
-        if self.vault.holds(name) || self.pending.insert(name, ()).is_some() {
-            return Ok(());
-        }
-        self.rows.push(Row {
-            name,
-            offset: self.segment.len() as u32,
-            len: sealed.len() as u32,
-        });
-        self.segment.extend(sealed);
-        self.growth.new += 1;
-        self.growth.stored += sealed.len() as u64;
-        if self.segment.len() >= SEGMENT {
-            self.flush()?;
-        }
+        index.add(&id, len, rows);
         Ok(())
     }
-
-    /// Stores what is still held.
-    pub fn flush(&mut self) -> Result<(), VaultError> {
-        if self.rows.is_empty() {
-            return Ok(());
-        }
-        let segment = std::mem::take(&mut self.segment);
-        let id = self.vault.commit(segment, &self.rows)?;
-        self.growth.segments.push(id);
-        self.rows.clear();
-        self.pending.clear();
-        Ok(())
-    }
-
-    /// What was added so far, whether or not it is all that was wanted.
-    pub fn into_growth(self) -> Growth {
-        self.growth
-    }
-
-    /// Stores what is still held; returns when it is on the medium.
-    pub fn finish(mut self) -> Result<Growth, VaultError> {
-        self.flush()?;
-        Ok(self.growth)
-    }
-}
-
-/// Packs content: one byte for the method, the plain length in four, then the bytes.
-#[derive(Default)]
-pub(crate) struct Packer {
-    zstd: Option<zstd::bulk::Compressor<'static>>,
-    out: Vec<u8>,
-}
-
-const STORED: u8 = 0;
-const ZSTD: u8 = 1;
-
-impl Packer {
-    fn pack(&mut self, bytes: &[u8]) -> Result<&[u8], VaultError> {
-        let zstd = match &mut self.zstd {
-            Some(zstd) => zstd,
-            none => none.insert(zstd::bulk::Compressor::new(LEVEL).map_err(VaultError::Pack)?),
-        };
-        self.out.resize(5 + bytes.len().max(CHUNK_LEN), 0);
-        self.out[1..5].copy_from_slice(&(bytes.len() as u32).to_le_bytes());
-        // A buffer no longer than the content makes packing fail where it would not pay.
-        let len = match zstd.compress_to_buffer(bytes, &mut self.out[5..5 + bytes.len()]) {
-            Ok(len) => {
-                self.out[0] = ZSTD;
-                len
-            }
-            Err(_) => {
-                self.out[0] = STORED;
-                self.out[5..5 + bytes.len()].copy_from_slice(bytes);
-                bytes.len()
-            }
-        };
-        Ok(&self.out[..5 + len])
-    }
-}
-
-thread_local! {
-    /// Making one takes longer than unpacking a chunk with it.
-    static UNPACKER: std::cell::RefCell<Option<zstd::bulk::Decompressor<'static>>> = const { std::cell::RefCell::new(None) };
-}
-
-fn unpack(packed: &[u8]) -> Option<Vec<u8>> {
-    let (head, body) = packed.split_at_checked(5)?;
-    let len = u32::from_le_bytes(head[1..].try_into().ok()?) as usize;
-    let plain = match head[0] {
-        STORED => body.to_vec(),
-        ZSTD if len <= MOST_PLAIN => UNPACKER.with_borrow_mut(|unpacker| {
-            let unpacker = match unpacker {
-                Some(unpacker) => unpacker,
-                none => none.insert(zstd::bulk::Decompressor::new().ok()?),
-            };
-            unpacker.decompress(body, len).ok()
-        })?,
-        _ => return None,
-    };
-    (plain.len() == len).then_some(plain)
 }

@@ -1,30 +1,14 @@
-//! The vault over each store: what goes in comes out, equal content costs once, damage and a
-//! wrong key are noticed.
+//! The vault over each store: what goes in comes out, equal content costs once, a wrong key is noticed.
+
+mod common;
 
 use std::sync::Arc;
 
+use common::{blocking, folder, noise, root, take_in, tidy};
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Disk};
 use object_store::ObjectStore;
-use object_store::local::LocalFileSystem;
 use object_store::memory::InMemory;
-use vault::{Entry, Ingest, Keys, Manifest, ManifestDisk, Name, Vault, VaultError};
-
-fn keys(byte: u8) -> Arc<Keys> {
-    Arc::new(Keys::new([byte; 32]))
-}
-
-/// Bytes that do not pack.
-fn noise(len: usize, seed: u32) -> Vec<u8> {
-    let mut state = seed;
-    (0..len)
-        .map(|_| {
-            state ^= state << 13;
-            state ^= state >> 17;
-            state ^= state << 5;
-            state as u8
-        })
-        .collect()
-}
+use vault::{Entry, KeyError, Manifest, ManifestDisk, Name, Vault, VaultError};
 
 /// A disk with text, zeros, noise and a short last chunk.
 fn disk(seed: u32) -> Vec<u8> {
@@ -34,62 +18,79 @@ fn disk(seed: u32) -> Vec<u8> {
     bytes
 }
 
-fn take_in(vault: &Arc<Vault>, bytes: &[u8]) -> (Name, Manifest, vault::Growth) {
-    let mut ingest = Ingest::start(vault.clone(), 2);
-    for (chunk, part) in bytes.chunks(CHUNK_LEN).enumerate() {
-        ingest.push(chunk as u64, Arc::new(part.to_vec())).unwrap();
-    }
-    ingest.finish(bytes.len() as u64).unwrap()
-}
-
+/// What every store must do under the vault.
 async fn conforms(store: Arc<dyn ObjectStore>) {
-    let vault = Vault::open(store.clone(), keys(1)).await.unwrap();
+    let vault = Vault::open(store.clone(), &root(1)).await.unwrap();
     let bytes = disk(7);
-    let name = tokio::task::spawn_blocking({
+    let (name, gone) = blocking({
         let (vault, bytes) = (vault.clone(), bytes.clone());
         move || {
-            let (name, manifest, growth) = take_in(&vault, &bytes);
+            let (manifest, growth) = take_in(&vault, &bytes);
             assert!(
                 growth.stored > 3 * CHUNK && growth.stored < 5 * CHUNK,
                 "{growth:?}"
             );
-            assert_eq!(manifest.entry(8), Entry::Zero);
-            assert_eq!(manifest.map().total(ByteKind::Zero), 2 * CHUNK);
-            let (again, _, growth) = take_in(&vault, &bytes);
+            assert_eq!(manifest.entry(8).unwrap(), Entry::Zero);
+            let map = manifest.map().unwrap();
+            assert_eq!(map.total(ByteKind::Zero), 2 * CHUNK);
+            let (again, growth) = take_in(&vault, &bytes);
             assert_eq!(
-                (again, growth.new),
-                (name, 0),
+                (again.name(), growth.new),
+                (manifest.name(), 0),
                 "equal content costs nothing"
             );
             let mut changed = bytes.clone();
             changed[5 * CHUNK_LEN] ^= 1;
-            let (other, _, growth) = take_in(&vault, &changed);
-            assert_ne!(other, name);
+            let (other, growth) = take_in(&vault, &changed);
+            assert_ne!(other.name(), manifest.name());
             assert_eq!(growth.new, 3, "one chunk, its page, the manifest");
-            name
+            let (left, _) = take_in(&vault, &noise(4 * CHUNK_LEN, 99));
+            (manifest.name(), left.name())
         }
     })
-    .await
-    .unwrap();
+    .await;
 
     // Another process opens the same store.
     drop(vault);
-    let vault = Vault::open(store.clone(), keys(1)).await.unwrap();
-    tokio::task::spawn_blocking(move || {
-        let disk = ManifestDisk::open(vault.clone(), name).unwrap();
-        assert!(disk.read_vec(0, bytes.len()).unwrap() == bytes);
-        let mut part = vec![0; 1000];
-        disk.read_at(9 * CHUNK - 500, &mut part).unwrap();
-        assert!(part == bytes[9 * CHUNK_LEN - 500..][..1000]);
-        assert!(disk.read_at(bytes.len() as u64 - 10, &mut part).is_err());
-        let missing = ManifestDisk::open(vault, Name([9; 32]));
-        assert!(matches!(missing.err(), Some(VaultError::Missing { .. })));
+    let vault = Vault::open(store.clone(), &root(1)).await.unwrap();
+    assert_eq!(vault.opened(), &vault::Opened::default());
+    let tidied = blocking({
+        let (vault, bytes) = (vault.clone(), bytes.clone());
+        move || {
+            let disk = ManifestDisk::open(&vault, name).unwrap();
+            assert!(disk.read_vec(0, bytes.len()).unwrap() == bytes);
+            let mut part = vec![0; 1000];
+            disk.read_at(9 * CHUNK - 500, &mut part).unwrap();
+            assert!(part == bytes[9 * CHUNK_LEN - 500..][..1000]);
+            assert!(disk.read_at(bytes.len() as u64 - 10, &mut part).is_err());
+            let missing = ManifestDisk::open(&vault, Name([9; 32]));
+            assert!(matches!(missing.err(), Some(VaultError::Missing { .. })));
+            let seen = vault.inspect(None, u64::MAX, &mut |_, _| true).unwrap();
+            assert!(seen.bad.is_empty() && seen.next.is_none() && seen.pieces > 6);
+            let tidied = tidy(&vault, &[name], 50).unwrap();
+            assert_eq!(
+                vault.bury(std::time::Duration::ZERO).unwrap(),
+                tidied.segments
+            );
+            tidied
+        }
     })
-    .await
-    .unwrap();
-    let wrong = Vault::open(store, keys(2)).await;
+    .await;
+    assert!(tidied.freed > 4 * CHUNK, "{tidied:?}");
+    let vault = Vault::open(store.clone(), &root(1)).await.unwrap();
+    assert_eq!(vault.opened(), &vault::Opened::default());
+    blocking(move || {
+        let disk = ManifestDisk::open(&vault, name).unwrap();
+        assert!(disk.read_vec(0, bytes.len()).unwrap() == bytes);
+        assert!(Manifest::load(&vault, gone).is_err());
+    })
+    .await;
+    let wrong = Vault::open(store, &root(2)).await;
     assert!(
-        matches!(wrong.err(), Some(VaultError::Key(_))),
+        matches!(
+            wrong.err(),
+            Some(VaultError::Key(KeyError::OtherVault { .. }))
+        ),
         "another key does not open it"
     );
 }
@@ -102,93 +103,183 @@ async fn memory_conforms() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_local_folder_conforms() {
     let dir = tempfile::tempdir().unwrap();
-    conforms(Arc::new(
-        LocalFileSystem::new_with_prefix(dir.path())
-            .unwrap()
-            .with_fsync(true),
-    ))
-    .await;
+    conforms(vault::store_at(dir.path().to_str().unwrap()).unwrap()).await;
+}
+
+/// A server that speaks S3 over a folder, on loopback, until it is dropped. `scripts/setup test` installs it.
+struct S3Server(std::process::Child, String);
+
+impl Drop for S3Server {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+impl S3Server {
+    fn start(folder: &std::path::Path) -> Self {
+        let port = {
+            let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+            free.local_addr().unwrap().port()
+        };
+        let program = concat!(env!("CARGO_MANIFEST_DIR"), "/../../target/tools/bin/s3s-fs");
+        let child = std::process::Command::new(program)
+            .args(["--host", "127.0.0.1", "--port", &port.to_string()])
+            .args(["--access-key", "marit", "--secret-key", "salt"])
+            .arg(folder)
+            .stderr(std::process::Stdio::null())
+            .stdout(std::process::Stdio::null())
+            .spawn()
+            .expect("scripts/setup test installs the server");
+        let begun = std::time::Instant::now();
+        while std::net::TcpStream::connect(("127.0.0.1", port)).is_err() {
+            assert!(begun.elapsed().as_secs() < 20, "the server does not answer");
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+        Self(child, format!("http://127.0.0.1:{port}"))
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn flipped_bits_are_noticed_and_nothing_is_readable_on_the_disk() {
+async fn a_bucket_of_a_server_that_speaks_s3_conforms() {
     let dir = tempfile::tempdir().unwrap();
-    let store = Arc::new(LocalFileSystem::new_with_prefix(dir.path()).unwrap());
-    let vault = Vault::open(store, keys(1)).await.unwrap();
-    let bytes = disk(3);
-    let segments = dir.path().join("segment");
-    tokio::task::spawn_blocking(move || {
-        let (name, _, _) = take_in(&vault, &bytes);
-        for entry in std::fs::read_dir(segments).unwrap() {
-            let path = entry.unwrap().path();
-            let mut raw = std::fs::read(&path).unwrap();
-            assert!(!raw.windows(10).any(|w| w == b"salt marsh"), "sealed");
-            for at in (100..raw.len()).step_by(60_000) {
-                raw[at] ^= 4;
-            }
-            std::fs::write(&path, raw).unwrap();
-        }
-        let read =
-            ManifestDisk::open(vault, name).map(|disk| disk.read_vec(0, bytes.len()).is_err());
-        assert!(
-            matches!(read, Err(_) | Ok(true)),
-            "damage is never handed out"
-        );
-    })
-    .await
-    .unwrap();
+    std::fs::create_dir(dir.path().join("quay")).unwrap();
+    let server = S3Server::start(dir.path());
+    // Only the first call counts.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let bucket = object_store::aws::AmazonS3Builder::new()
+        .with_endpoint(server.1.clone())
+        .with_allow_http(true)
+        .with_bucket_name("quay")
+        .with_access_key_id("marit")
+        .with_secret_access_key("salt")
+        .with_region("us-east-1")
+        .build()
+        .unwrap();
+    conforms(Arc::new(object_store::prefix::PrefixStore::new(
+        bucket, "vault",
+    )))
+    .await;
+    let stored = std::fs::read_dir(dir.path().join("quay/vault/segment")).unwrap();
+    assert!(stored.count() > 0, "it is all in the bucket");
 }
 
-/// What failed work left behind goes away; what anybody else's manifest names stays.
 #[tokio::test(flavor = "multi_thread")]
-async fn unnamed_segments_are_removed_and_no_others() {
-    let store: Arc<dyn ObjectStore> = Arc::new(InMemory::new());
-    let vault = Vault::open(store.clone(), keys(1)).await.unwrap();
-    let (kept_bytes, left_bytes) = (noise(40 * CHUNK_LEN, 1), noise(40 * CHUNK_LEN, 2));
-    let wanted = kept_bytes.clone();
-    let kept = tokio::task::spawn_blocking(move || {
-        let (kept, _, kept_growth) = take_in(&vault, &kept_bytes);
-        let mut ingest = Ingest::start(vault.clone(), 2);
-        for (chunk, bytes) in (0..).zip(left_bytes.chunks(CHUNK_LEN)) {
-            ingest.push(chunk, Arc::new(bytes.to_vec())).unwrap();
+async fn nothing_is_readable_on_the_disk() {
+    let dir = tempfile::tempdir().unwrap();
+    let vault = Vault::open(folder(dir.path()), &root(1)).await.unwrap();
+    blocking(move || {
+        let (manifest, _) = take_in(&vault, &disk(3));
+        vault::note(&vault.hold(), "salt marsh of quay-03").unwrap();
+        assert_eq!(vault.notes()[0].1, "salt marsh of quay-03");
+        manifest.name()
+    })
+    .await;
+    let mut seen = 0;
+    for kind in ["segment", "index", "keys"] {
+        for file in common::files(dir.path(), kind) {
+            let raw = std::fs::read(&file).unwrap();
+            assert!(!raw.windows(10).any(|w| w == b"salt marsh"), "{file:?}");
+            seen += 1;
         }
-        let left = ingest.abandon();
-        assert!(!left.is_empty());
-        let before = vault.stored();
-        // A disk that came in meanwhile shares one chunk of what was given up.
-        let (sharing, ..) = take_in(&vault, &left_bytes[..CHUNK_LEN]);
-        assert_eq!(vault.remove_unnamed(&left, &[kept, sharing]).unwrap(), 0);
-        // Without it nothing names them.
-        let freed = vault.remove_unnamed(&left, &[kept]).unwrap();
-        assert!(freed > 39 * CHUNK && vault.stored() < before, "{freed}");
-        let named = vault.remove_unnamed(&kept_growth.segments, &[kept]);
-        assert_eq!(named.unwrap(), 0);
-        kept
-    });
-    let kept = kept.await.unwrap();
-    let again = Vault::open(store, keys(1)).await.unwrap();
-    let read = tokio::task::spawn_blocking(move || {
-        let disk = ManifestDisk::open(again, kept).unwrap();
-        disk.read_vec(0, wanted.len()).unwrap() == wanted
-    });
-    assert!(read.await.unwrap());
+    }
+    assert!(seen >= 4);
 }
 
 /// A disk out of the vault is a disk like any other, also where chunks come out of the cache.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_disk_out_of_the_vault_conforms() {
     use imagecraft::conformance::{Writes, sample, suite};
-    let vault = Vault::open(Arc::new(InMemory::new()), keys(1))
+    let vault = Vault::open(Arc::new(InMemory::new()), &root(1))
         .await
         .unwrap();
-    tokio::task::spawn_blocking(move || {
+    blocking(move || {
         let bytes = sample();
-        let (name, ..) = take_in(&vault, &bytes);
+        let (manifest, _) = take_in(&vault, &bytes);
         for _ in 0..2 {
-            let mut disk = ManifestDisk::open(vault.clone(), name).unwrap();
+            let mut disk = ManifestDisk::open(&vault, manifest.name()).unwrap();
             suite(&mut disk, &bytes, Writes::Refused);
         }
     })
-    .await
-    .unwrap();
+    .await;
+}
+
+/// The root can be changed at any time, and the end of the service between any two steps leaves one that opens it.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_key_is_changed_and_the_old_one_opens_nothing_new() {
+    let store: Arc<dyn ObjectStore> = Arc::new(InMemory::new());
+    let vault = Vault::open(store.clone(), &root(1)).await.unwrap();
+    let before = disk(1);
+    let old = blocking({
+        let (vault, bytes) = (vault.clone(), before.clone());
+        move || take_in(&vault, &bytes).0.name()
+    })
+    .await;
+    let secret = vault.keys().seal_secret("x", "y").unwrap();
+    vault.rekey(&root(2)).await.unwrap();
+    // Between the two, either opens it.
+    for byte in [1, 2] {
+        let vault = Vault::open(store.clone(), &root(byte)).await.unwrap();
+        assert_eq!(vault.keys().open_secret("x", &secret).unwrap(), "y");
+    }
+    vault.forget_root(&root(1).id()).await.unwrap();
+    assert!(Vault::open(store.clone(), &root(1)).await.is_err());
+    let after = disk(2);
+    let new = blocking({
+        let (vault, bytes) = (vault.clone(), after.clone());
+        move || take_in(&vault, &bytes).0.name()
+    })
+    .await;
+    drop(vault);
+    let vault = Vault::open(store.clone(), &root(2)).await.unwrap();
+    blocking({
+        let vault = vault.clone();
+        move || {
+            // What was sealed before is sealed anew when it is tidied.
+            let tidied = vault.tidy(vault::Tidying {
+                kept: &mut || Ok(vec![old, new]),
+                note_stays: &|_, _| false,
+                only: None,
+                copy_below: 0,
+                seal_anew: true,
+                progress: &mut |_, _| true,
+            });
+            assert!(tidied.unwrap().copied > 3 * CHUNK);
+            vault.bury(std::time::Duration::ZERO).unwrap();
+            for (name, bytes) in [(old, &before), (new, &after)] {
+                let disk = ManifestDisk::open(&vault, name).unwrap();
+                assert!(disk.read_vec(0, bytes.len()).unwrap() == *bytes);
+            }
+        }
+    })
+    .await;
+    // Every segment says the new key's number now.
+    let mut segments =
+        futures::TryStreamExt::try_collect::<Vec<_>>(store.list(Some(&"segment".into())))
+            .await
+            .unwrap();
+    segments.sort_by_key(|object| object.location.clone());
+    for object in segments {
+        use object_store::ObjectStoreExt;
+        let head = store.get_range(&object.location, 0..16).await.unwrap();
+        assert_eq!(head[12..], vault.keys().newest().to_le_bytes());
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_vault_of_the_former_format_is_refused_in_words() {
+    let dir = tempfile::tempdir().unwrap();
+    for (kind, content) in [("segment", vec![1; 5000]), ("index", vec![1; 80])] {
+        std::fs::create_dir_all(dir.path().join(kind)).unwrap();
+        std::fs::write(dir.path().join(kind).join("00ff"), content).unwrap();
+    }
+    let refused = Vault::open(folder(dir.path()), &root(1))
+        .await
+        .err()
+        .unwrap();
+    assert!(refused.to_string().contains("format 1"), "{refused}");
+    assert!(
+        common::files(dir.path(), "keys").is_empty(),
+        "nothing was touched"
+    );
 }

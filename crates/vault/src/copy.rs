@@ -1,0 +1,160 @@
+//! A second vault elsewhere: segments that it does not have go there, whole and read back.
+
+use std::sync::Arc;
+
+use object_store::path::Path;
+use object_store::{ObjectStore, ObjectStoreExt};
+
+use crate::error::VaultError;
+use crate::keys::{KeyError, Root};
+use crate::objects::{index_bound, index_path, listed, segment_path};
+use crate::ring;
+use crate::segment;
+use crate::store::{SegmentId, Vault};
+
+/// What came of copying.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Copied {
+    /// Segments that went there.
+    pub segments: u64,
+    /// Bytes of them.
+    pub bytes: u64,
+    /// Segments that are there already.
+    pub there: u64,
+    /// Segments that are damaged here, and were not copied.
+    pub damaged: Vec<SegmentId>,
+}
+
+impl Vault {
+    /// Copies what `to` does not have: each segment is authenticated before it goes, and read back there. What was
+    /// copied before is not copied again, so that it goes on where it was cut off. `progress` is told bytes, of how
+    /// many; whether to go on.
+    ///
+    /// # Errors
+    /// What either store says; [`KeyError::OtherVault`] where `to` belongs to another key;
+    /// [`VaultError::Cancelled`].
+    pub fn copy_to(
+        &self,
+        to: &Arc<dyn ObjectStore>,
+        root: &Root,
+        progress: &mut dyn FnMut(u64, u64) -> bool,
+    ) -> Result<Copied, VaultError> {
+        let rings = self.runtime.block_on(listed(&**to, "keys"))?;
+        let id = root.id();
+        let foreign: Vec<_> = rings
+            .keys()
+            .filter(|name| !name.starts_with(&id))
+            .cloned()
+            .collect();
+        // A former root of this vault is no other vault: the segments tell.
+        let theirs = self.runtime.block_on(listed(&**to, "segment"))?;
+        let ours = self.segments();
+        if !foreign.is_empty()
+            && !rings.contains_key(&id)
+            && !theirs.is_empty()
+            && !ours.iter().any(|one| theirs.contains_key(&*one.0))
+        {
+            let theirs = foreign.join(", ");
+            return Err(KeyError::OtherVault { theirs, ours: id }.into());
+        }
+        self.runtime.block_on(ring::put(&**to, root, &self.keys))?;
+        for name in foreign.iter().filter(|name| !name.ends_with(".copy")) {
+            self.runtime.block_on(ring::forget(&**to, name))?;
+        }
+        let indexes = self.runtime.block_on(listed(&**to, "index"))?;
+        let lens: Vec<(SegmentId, u32, u64)> = {
+            let index = self.index();
+            let there = index.segments.iter().enumerate();
+            let there = there.filter(|(_, known)| known.there);
+            there
+                .map(|(number, known)| (SegmentId(known.id.clone()), number as u32, known.len))
+                .collect()
+        };
+        let is_there =
+            |id: &str, len: u64| theirs.get(id) == Some(&len) && indexes.contains_key(id);
+        let total = lens
+            .iter()
+            .filter(|(id, _, len)| !is_there(&id.0, *len))
+            .map(|(.., len)| len)
+            .sum();
+        let mut copied = Copied::default();
+        for (id, number, len) in lens {
+            if is_there(&id.0, len) {
+                copied.there += 1;
+                continue;
+            }
+            if !progress(copied.bytes, total) {
+                return Err(VaultError::Cancelled);
+            }
+            let rows = self
+                .index()
+                .rows_of(&[number])
+                .remove(&number)
+                .unwrap_or_default();
+            let bytes = match self.read_segment(number) {
+                Ok(bytes) => bytes,
+                Err(VaultError::Store(object_store::Error::NotFound { .. })) => continue,
+                Err(e) => return Err(e),
+            };
+            let whole = rows.iter().all(|row| {
+                let sealed = bytes.get(row.offset as usize..(row.offset + row.len) as usize);
+                let opens = sealed.and_then(|sealed| self.open_piece(row.kind, row.name, sealed));
+                opens.is_some()
+            });
+            if !whole {
+                copied.damaged.push(id);
+                continue;
+            }
+            let plain = segment::encode(len, &rows);
+            let index = self.keys.seal_object(&index_bound(&id.0), &plain)?;
+            let put = async {
+                to.put(&segment_path(&id.0), bytes.clone().into()).await?;
+                let again = to.get(&segment_path(&id.0)).await?.bytes().await?;
+                if again != bytes {
+                    return Ok(false);
+                }
+                to.put(&index_path(&id.0), index.into()).await?;
+                Ok::<_, object_store::Error>(true)
+            };
+            match self.runtime.block_on(put)? {
+                true => {
+                    copied.segments += 1;
+                    copied.bytes += len;
+                }
+                false => {
+                    return Err(VaultError::Damaged {
+                        name: crate::Name([0; 32]),
+                    });
+                }
+            }
+        }
+        progress(copied.bytes, total);
+        Ok(copied)
+    }
+}
+
+/// A store by its address: a folder, or a bucket such as `s3://bucket/prefix`, with what the environment says of how
+/// it is reached.
+///
+/// # Errors
+/// A sentence that says what is wrong with the address.
+pub fn store_at(address: &str) -> Result<Arc<dyn ObjectStore>, String> {
+    if !address.contains("://") {
+        std::fs::create_dir_all(address).map_err(|e| format!("{address}: {e}"))?;
+        let folder = object_store::local::LocalFileSystem::new_with_prefix(address);
+        let folder = folder.map_err(|e| format!("{address}: {e}"))?;
+        return Ok(Arc::new(folder.with_fsync(true)));
+    }
+    let url: url::Url = address.parse().map_err(|e| format!("{address}: {e}"))?;
+    let from_environment = std::env::vars().filter_map(|(name, value)| {
+        let name = name.to_ascii_lowercase();
+        name.starts_with("aws_").then_some((name, value))
+    });
+    let (store, prefix) = object_store::parse_url_opts(&url, from_environment)
+        .map_err(|e| format!("{address}: {e}"))?;
+    let whole = Path::from("") == prefix;
+    Ok(match whole {
+        true => Arc::from(store),
+        false => Arc::new(object_store::prefix::PrefixStore::new(store, prefix)),
+    })
+}

@@ -1,0 +1,256 @@
+//! What the vault knows in memory: which piece lies where, who relies on which segment, what was found damaged.
+
+use std::collections::{HashMap, HashSet};
+use std::hash::{BuildHasherDefault, Hasher};
+use std::sync::Arc;
+
+use crate::keys::Name;
+use crate::piece::Kind;
+use crate::segment::Row;
+
+/// Names are digests already: eight bytes of one are as good a hash as any.
+#[derive(Default)]
+pub(crate) struct OfName(u64);
+
+impl Hasher for OfName {
+    fn write(&mut self, bytes: &[u8]) {
+        if let Some(first) = bytes.first_chunk::<8>() {
+            self.0 ^= u64::from_le_bytes(*first);
+        }
+    }
+
+    fn finish(&self) -> u64 {
+        self.0
+    }
+}
+
+pub(crate) type NameMap<T> = HashMap<Name, T, BuildHasherDefault<OfName>>;
+pub(crate) type NameSet = HashSet<Name, BuildHasherDefault<OfName>>;
+
+/// Where a piece lies.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Place {
+    pub segment: u32,
+    pub offset: u32,
+    pub len: u32,
+    pub kind: Kind,
+}
+
+impl Place {
+    fn of(segment: u32, row: &Row) -> Self {
+        Self {
+            segment,
+            offset: row.offset,
+            len: row.len,
+            kind: row.kind,
+        }
+    }
+}
+
+/// A segment as it is known.
+pub(crate) struct Known {
+    pub id: Arc<str>,
+    /// Its length in bytes.
+    pub len: u64,
+    /// Whether it may be read and relied upon.
+    pub there: bool,
+    /// How many rely on it right now.
+    pins: u32,
+    /// Number of the round of tidying in which somebody relied on it last.
+    touched: u64,
+}
+
+/// Everything that is known.
+#[derive(Default)]
+pub(crate) struct Index {
+    pub segments: Vec<Known>,
+    pub places: NameMap<Place>,
+    /// Number of the round of tidying: what is relied upon later stays.
+    round: u64,
+}
+
+impl Index {
+    /// Adds a segment with what lies in it; of what lies elsewhere already, the place there counts.
+    pub fn add(&mut self, id: &str, len: u64, rows: &[Row]) -> u32 {
+        let number = self.segments.len() as u32;
+        self.segments.push(Known {
+            id: id.into(),
+            len,
+            there: true,
+            pins: 0,
+            touched: self.round,
+        });
+        self.places.reserve(rows.len());
+        for row in rows {
+            self.places
+                .entry(row.name)
+                .or_insert(Place::of(number, row));
+        }
+        number
+    }
+
+    /// Where a piece lies, if its segment is there.
+    pub fn place(&self, name: Name) -> Option<(Place, &Known)> {
+        let place = *self.places.get(&name)?;
+        let known = self.segments.get(place.segment as usize)?;
+        known.there.then_some((place, known))
+    }
+
+    /// Somebody relies on a segment; answers whether nobody did before in this round.
+    pub fn pin(&mut self, segment: u32) {
+        if let Some(known) = self.segments.get_mut(segment as usize) {
+            known.pins += 1;
+            known.touched = self.round;
+        }
+    }
+
+    pub fn unpin(&mut self, segment: u32) {
+        let round = self.round;
+        if let Some(known) = self.segments.get_mut(segment as usize) {
+            known.pins = known.pins.saturating_sub(1);
+            known.touched = round;
+        }
+    }
+
+    /// Begins a round of tidying; gives the segments that nobody relies on.
+    pub fn begin_round(&mut self) -> Vec<u32> {
+        self.round += 1;
+        let all = self.segments.iter().enumerate();
+        all.filter(|(_, known)| known.there && known.pins == 0)
+            .map(|(number, _)| number as u32)
+            .collect()
+    }
+
+    /// Whether a segment may go in this round: nobody relies on it, or did since the round began.
+    pub fn may_go(&self, segment: u32) -> bool {
+        let known = self.segments.get(segment as usize);
+        known.is_some_and(|known| known.there && known.pins == 0 && known.touched < self.round)
+    }
+
+    /// Nobody finds anything in these segments any more; gives their names. What lies elsewhere too is not looked for
+    /// there: that is made good when the vault is opened again.
+    pub fn drop_segments(&mut self, segments: &[u32]) -> Vec<Arc<str>> {
+        let mut gone = HashSet::new();
+        let mut ids = Vec::new();
+        for number in segments {
+            if let Some(known) = self.segments.get_mut(*number as usize)
+                && known.there
+            {
+                known.there = false;
+                gone.insert(*number);
+                ids.push(known.id.clone());
+            }
+        }
+        if !gone.is_empty() {
+            self.places
+                .retain(|_, place| !gone.contains(&place.segment));
+        }
+        ids
+    }
+
+    /// Puts pieces that were copied into their new place, those that still lie in an old one.
+    pub fn moved(&mut self, from: &[u32], to: u32, rows: &[Row]) {
+        for row in rows {
+            if let Some(place) = self.places.get_mut(&row.name)
+                && from.contains(&place.segment)
+            {
+                *place = Place::of(to, row);
+            }
+        }
+    }
+
+    /// The pieces that are found in each of these segments, in the order of the segment.
+    pub fn rows_of(&self, segments: &[u32]) -> HashMap<u32, Vec<Row>> {
+        let mut found: HashMap<u32, Vec<Row>> = segments
+            .iter()
+            .map(|number| (*number, Vec::new()))
+            .collect();
+        for (name, place) in &self.places {
+            if let Some(rows) = found.get_mut(&place.segment) {
+                rows.push(Row {
+                    kind: place.kind,
+                    name: *name,
+                    offset: place.offset,
+                    len: place.len,
+                });
+            }
+        }
+        for rows in found.values_mut() {
+            rows.sort_unstable_by_key(|row| row.offset);
+        }
+        found
+    }
+
+    /// Names and lengths of everything, by kind.
+    pub fn of_kind(&self, kind: Kind) -> Vec<Name> {
+        let all = self.places.iter();
+        let of = all.filter(|(_, place)| place.kind == kind);
+        let mut names: Vec<_> = of.map(|(name, _)| *name).collect();
+        names.sort_unstable();
+        names
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn row(n: u8, offset: u32) -> Row {
+        Row {
+            kind: Kind::Chunk,
+            name: Name([n; 32]),
+            offset,
+            len: 10,
+        }
+    }
+
+    #[test]
+    fn a_segment_goes_only_when_nobody_relied_on_it_since_the_round_began() {
+        let mut index = Index::default();
+        let (one, two) = (
+            index.add("one", 100, &[row(1, 0)]),
+            index.add("two", 100, &[row(2, 0)]),
+        );
+        assert!(!index.may_go(one), "it was made in this round");
+        index.pin(one);
+        assert_eq!(index.begin_round(), [two]);
+        assert!(!index.may_go(one) && index.may_go(two));
+        index.unpin(one);
+        assert!(
+            !index.may_go(one),
+            "whoever let go of it may have recorded what is in it"
+        );
+        index.pin(two);
+        index.unpin(two);
+        assert!(!index.may_go(two));
+        let three = index.add("three", 100, &[]);
+        assert!(!index.may_go(three), "it came later");
+        assert_eq!(index.begin_round(), [one, two, three]);
+        assert!(index.may_go(one) && index.may_go(three));
+        assert_eq!(index.drop_segments(&[one]), ["one".into()]);
+        assert!(index.place(Name([1; 32])).is_none() && index.place(Name([2; 32])).is_some());
+        assert!(!index.may_go(one), "it went already");
+    }
+
+    #[test]
+    fn what_was_moved_is_found_in_its_new_place() {
+        let mut index = Index::default();
+        let from = index.add("from", 100, &[row(1, 0), row(2, 10)]);
+        let other = index.add("other", 100, &[row(2, 40), row(3, 0)]);
+        assert_eq!(
+            index.place(Name([2; 32])).unwrap().0.segment,
+            from,
+            "the first place counts"
+        );
+        let to = index.add("to", 50, &[]);
+        index.moved(&[from], to, &[row(1, 5), row(3, 30)]);
+        assert_eq!(
+            index.place(Name([1; 32])).unwrap().0,
+            Place::of(to, &row(1, 5))
+        );
+        assert_eq!(index.place(Name([3; 32])).unwrap().0.segment, other);
+        assert_eq!(index.rows_of(&[from])[&from], [row(2, 10)]);
+        assert_eq!(index.of_kind(Kind::Chunk).len(), 3);
+        assert!(index.of_kind(Kind::Note).is_empty());
+    }
+}

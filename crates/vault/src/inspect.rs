@@ -1,0 +1,209 @@
+//! Inspection: everything is read and authenticated, and what is damaged is named; and mending, where the same content
+//! is still to be had elsewhere.
+
+use std::sync::Arc;
+
+use object_store::ObjectStoreExt;
+
+use crate::error::VaultError;
+use crate::index::NameSet;
+use crate::keys::Name;
+use crate::manifest::Manifest;
+use crate::objects::{index_bound, index_path};
+use crate::piece::{Kind, Packer};
+use crate::segment::{self, Row};
+use crate::store::{SegmentId, Vault};
+
+/// Segments whose pieces are looked up at once.
+const BATCH: usize = 64;
+
+/// A piece that is not what it should be.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Bad {
+    /// What it is.
+    pub kind: Kind,
+    /// Its name.
+    pub name: Name,
+    /// Where it lies.
+    pub segment: SegmentId,
+}
+
+/// What an inspection found.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Inspected {
+    /// Segments that were read.
+    pub segments: u64,
+    /// Pieces that were authenticated.
+    pub pieces: u64,
+    /// Bytes that were read.
+    pub bytes: u64,
+    /// Pieces that are damaged. They count as not there from now on, so that content that comes again is stored anew.
+    pub bad: Vec<Bad>,
+    /// Where to go on, if it ended before everything was read.
+    pub next: Option<SegmentId>,
+}
+
+impl Vault {
+    /// Reads and authenticates every piece of the segments behind `after`, in the order of their names, until `most`
+    /// bytes were read. `progress` is told the bytes that were read, of how many; whether to go on.
+    ///
+    /// # Errors
+    /// What the store says, except that a segment is not there: that is damage.
+    pub fn inspect(
+        &self,
+        after: Option<&str>,
+        most: u64,
+        progress: &mut dyn FnMut(u64, u64) -> bool,
+    ) -> Result<Inspected, VaultError> {
+        let mut all: Vec<(Arc<str>, u32, u64)> = {
+            let index = self.index();
+            let there = index.segments.iter().enumerate();
+            let there = there.filter(|(_, known)| known.there);
+            there
+                .map(|(number, known)| (known.id.clone(), number as u32, known.len))
+                .collect()
+        };
+        all.sort();
+        all.retain(|(id, ..)| after.is_none_or(|after| &**id > after));
+        let total = all.iter().map(|(.., len)| len).sum::<u64>().min(most);
+        let mut found = Inspected::default();
+        let mut looked_up = std::collections::HashMap::new();
+        for (at, (id, number, len)) in all.iter().enumerate() {
+            if at % BATCH == 0 {
+                let batch = all[at..].iter().take(BATCH);
+                let numbers: Vec<u32> = batch.map(|(_, number, _)| *number).collect();
+                looked_up = self.index().rows_of(&numbers);
+            }
+            if found.bytes > 0 && found.bytes + len > most {
+                found.next = at
+                    .checked_sub(1)
+                    .map(|before| SegmentId(all[before].0.clone()));
+                break;
+            }
+            if !progress(found.bytes, total.max(found.bytes)) {
+                return Err(VaultError::Cancelled);
+            }
+            let rows = looked_up.remove(number).unwrap_or_default();
+            let bytes = match self.read_segment(*number) {
+                Ok(bytes) => bytes,
+                Err(VaultError::Store(object_store::Error::NotFound { .. })) => {
+                    // Tidied away while it was looked for, or gone.
+                    if !self.index().segments[*number as usize].there {
+                        continue;
+                    }
+                    bytes::Bytes::new()
+                }
+                Err(e) => return Err(e),
+            };
+            let bad: Vec<Row> = rows
+                .iter()
+                .filter(|row| {
+                    let sealed = bytes.get(row.offset as usize..(row.offset + row.len) as usize);
+                    let opens =
+                        sealed.and_then(|sealed| self.open_piece(row.kind, row.name, sealed));
+                    opens.is_none()
+                })
+                .copied()
+                .collect();
+            found.segments += 1;
+            found.pieces += rows.len() as u64;
+            found.bytes += bytes.len() as u64;
+            if !bad.is_empty() {
+                self.forget(*number, id, &rows, &bad)?;
+                found.bad.extend(bad.iter().map(|row| Bad {
+                    kind: row.kind,
+                    name: row.name,
+                    segment: SegmentId(id.clone()),
+                }));
+            }
+        }
+        progress(found.bytes, found.bytes);
+        found.bad.sort();
+        Ok(found)
+    }
+
+    /// Damaged pieces count as not there, also when the vault is opened again.
+    fn forget(&self, number: u32, id: &str, rows: &[Row], bad: &[Row]) -> Result<(), VaultError> {
+        let len = {
+            let mut index = self.index_mut();
+            for row in bad {
+                let still = index.places.get(&row.name);
+                if still.is_some_and(|place| place.segment == number) {
+                    index.places.remove(&row.name);
+                }
+            }
+            index.segments[number as usize].len
+        };
+        let left: Vec<Row> = rows
+            .iter()
+            .filter(|row| !bad.contains(row))
+            .copied()
+            .collect();
+        let plain = segment::encode(len, &left);
+        let index = self.keys.seal_object(&index_bound(id), &plain)?;
+        let put = self
+            .runtime
+            .block_on(async { self.store.put(&index_path(id), index.into()).await });
+        // If it cannot be stored, the next inspection finds the damage again.
+        if let Err(e) = put {
+            tracing::warn!("the index of segment {id} cannot be stored: {e}");
+        }
+        Ok(())
+    }
+
+    /// Names that these manifests rest on and that are not there, for each manifest that misses some; of each at most
+    /// `most`.
+    pub fn missing(self: &Arc<Self>, roots: &[Name], most: usize) -> Vec<(Name, Vec<Name>)> {
+        let mut broken = Vec::new();
+        // Pages that were looked at are whole, or they are not in here.
+        let mut whole = NameSet::default();
+        for root in roots {
+            let mut gone = Vec::new();
+            match Manifest::load(self, *root) {
+                Err(_) => gone.push(*root),
+                Ok(manifest) => manifest.missing(&mut whole, most, &mut gone),
+            }
+            if !gone.is_empty() {
+                broken.push((*root, gone));
+            }
+        }
+        broken
+    }
+
+    /// Stores content again that was damaged or lost, from where it is still to be had. `bytes` gives the content of a
+    /// name, if it has it; what does not fit its name is not taken. Gives the names that are there again.
+    ///
+    /// # Errors
+    /// What the store says.
+    pub fn mend(
+        &self,
+        wanted: &[(Kind, Name)],
+        bytes: &mut dyn FnMut(Kind, Name) -> Option<Vec<u8>>,
+    ) -> Result<Vec<Name>, VaultError> {
+        let mut packer = Packer::default();
+        let mut mended = Vec::new();
+        let (mut segment, mut rows) = (Vec::new(), Vec::new());
+        for (kind, name) in wanted {
+            let Some(content) = bytes(*kind, *name) else {
+                continue;
+            };
+            if self.name(*kind, &content) != *name {
+                continue;
+            }
+            if segment.is_empty() {
+                segment.extend(segment::head(self.keys.newest()));
+            }
+            let sealed = self.seal(*kind, *name, &content, &mut packer)?;
+            rows.push(segment::append(&mut segment, *kind, *name, &sealed));
+            mended.push(*name);
+            if segment.len() >= segment::SEGMENT {
+                self.commit_mended(std::mem::take(&mut segment), &rows)?;
+                rows.clear();
+            }
+        }
+        if !rows.is_empty() {
+            self.commit_mended(segment, &rows)?;
+        }
+        Ok(mended)
+    }
+}
