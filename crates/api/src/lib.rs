@@ -1,6 +1,7 @@
 //! What the service and its clients say to each other over HTTP, and the typed client.
 
 mod arrivals;
+mod backups;
 mod bench;
 mod beside;
 mod cards;
@@ -10,17 +11,20 @@ mod lists;
 mod plans;
 mod rounds;
 mod types;
+mod vault;
 
 pub use arrivals::*;
+pub use backups::*;
 pub use bench::*;
 pub use beside::{read_sheet, sheet_beside};
 pub use cards::*;
 pub use catalogue::*;
-pub use client::{Client, ClientError};
+pub use client::{Client, ClientError, Content};
 pub use lists::*;
 pub use plans::*;
 pub use rounds::*;
 pub use types::*;
+pub use vault::*;
 
 /// Header that says who acts, percent-encoded.
 pub const OPERATOR: &str = "duplicarium-operator";

@@ -88,6 +88,9 @@ pub struct BackupQuery {
     /// Name of the device whose card it was.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub device: Option<String>,
+    /// Whether those are listed too whose content was let go.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub gone: Option<bool>,
 }
 
 /// Which of what has a name is asked for.

@@ -578,43 +578,6 @@ pub struct SlotCard {
     pub made: Option<OffsetDateTime>,
 }
 
-/// A backup to take.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct NewBackup {
-    /// Slot of the card.
-    pub slot: u32,
-}
-
-/// A card read into the vault.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Backup {
-    /// Name, made by the service.
-    pub name: String,
-    /// Label of the card that was read.
-    pub card: String,
-    /// Device whose card it was.
-    pub device: Option<String>,
-    /// Size of the card.
-    pub card_size: u64,
-    /// Bytes that were read.
-    pub content: u64,
-    /// Fewest bytes that a card must hold for a restore.
-    pub smallest_card: u64,
-    /// Bytes that it added to the vault.
-    pub stored: u64,
-    /// How it was verified.
-    pub verified: String,
-    /// MBR or GPT.
-    pub table: String,
-    /// Its partitions.
-    pub partitions: Vec<Partition>,
-    /// Who took it.
-    pub taken_by: String,
-    /// When.
-    #[serde(with = "time::serde::rfc3339")]
-    pub taken_at: OffsetDateTime,
-}
-
 /// The record of one write.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Imprint {

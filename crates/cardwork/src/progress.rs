@@ -44,6 +44,12 @@ pub enum Stage {
     Checking,
     /// Giving the card back what was on it.
     PuttingBack,
+    /// Reading content in the vault and authenticating it.
+    Inspecting,
+    /// Copying what is still used of segments of the vault.
+    Tidying,
+    /// Copying segments to the second vault.
+    Copying,
     /// Flushing and recording.
     Finishing,
 }
@@ -62,6 +68,9 @@ impl Stage {
             Self::Reading => "reading",
             Self::Saving => "saving",
             Self::Checking => "checking",
+            Self::Inspecting => "inspecting",
+            Self::Tidying => "tidying",
+            Self::Copying => "copying",
             Self::PuttingBack => "putting back",
             Self::Finishing => "finishing",
         }

@@ -7,38 +7,27 @@ use crate::write::{WriteError, batches_of};
 use crate::{CardIo, Progress, Stage};
 
 /// Reads every chunk that is not free, in order, and hands it to `take` with its index.
-/// Returns the digest of each chunk for [`read_again`].
 pub fn read_out<E: From<WriteError> + Send>(
     card: &dyn CardIo,
     map: &Map,
     progress: &Progress,
     mut take: impl FnMut(u64, &[u8]) -> Result<(), E>,
-) -> Result<Vec<(u64, blake3::Hash)>, E> {
-    let mut digests = Vec::new();
-    each(card, map, progress, Stage::Reading, |chunk, bytes| {
-        digests.push((chunk, blake3::hash(bytes)));
+) -> Result<(), E> {
+    let same = |_: u64, _: &mut [u8]| Ok(true);
+    each(card, map, progress, Stage::Reading, same, |chunk, bytes| {
         take(chunk, bytes)
-    })?;
-    Ok(digests)
+    })
 }
 
-/// Reads the same chunks again and compares; the first that differs is an error.
-pub fn read_again(
+/// Reads the same chunks again; `same` tells of each whether its bytes, which it may change, are those that were kept.
+/// The first that differs is an error. `same` is asked from several threads at once.
+pub fn read_again<E: From<WriteError> + Send>(
     card: &dyn CardIo,
     map: &Map,
-    digests: &[(u64, blake3::Hash)],
     progress: &Progress,
-) -> Result<(), WriteError> {
-    let mut expected = digests.iter();
-    each(card, map, progress, Stage::Verifying, |chunk, bytes| {
-        if expected.next() == Some(&(chunk, blake3::hash(bytes))) {
-            Ok(())
-        } else {
-            Err(WriteError::Differs {
-                offset: chunk * CHUNK,
-            })
-        }
-    })
+    same: impl Fn(u64, &mut [u8]) -> Result<bool, E> + Sync,
+) -> Result<(), E> {
+    each(card, map, progress, Stage::Verifying, same, |_, _| Ok(()))
 }
 
 fn each<E: From<WriteError> + Send>(
@@ -46,6 +35,7 @@ fn each<E: From<WriteError> + Send>(
     map: &Map,
     progress: &Progress,
     stage: Stage,
+    same: impl Fn(u64, &mut [u8]) -> Result<bool, E> + Sync,
     mut take: impl FnMut(u64, &[u8]) -> Result<(), E>,
 ) -> Result<(), E> {
     let size = map.len().min(card.size());
@@ -71,6 +61,12 @@ fn each<E: From<WriteError> + Send>(
             let mut buf = pool.take();
             buf.resize((batch.len() as u64 * CHUNK).min(size - start) as usize, 0);
             with_tries(|| card.read_at(start, &mut buf)).map_err(WriteError::Card)?;
+            for ((chunk, _), bytes) in batch.iter().zip(buf.chunks_mut(CHUNK as usize)) {
+                if !same(*chunk, bytes)? {
+                    let offset = chunk * CHUNK;
+                    return Err(WriteError::Differs { offset }.into());
+                }
+            }
             Ok((batch, buf))
         },
         |(batch, buf)| {

@@ -87,6 +87,9 @@ enum Command {
     /// Backups.
     #[command(subcommand)]
     Backup(commands::backup::Backup),
+    /// The vault, where all content lies.
+    #[command(subcommand)]
+    Vault(commands::vault::Vault),
     /// Jobs.
     #[command(subcommand)]
     Job(commands::job::Job),
@@ -213,6 +216,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Arrival(arrival) => arrival.run(&context).await,
         Command::Export(export) => export.run(&context).await,
         Command::Backup(backup) => backup.run(&context).await,
+        Command::Vault(vault) => vault.run(&context).await,
         Command::Job(job) => job.run(&context).await,
         Command::Board(board) => board.run(&context).await,
         Command::Site(site) => site.run(&context).await,

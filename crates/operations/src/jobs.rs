@@ -11,7 +11,6 @@ use records::{RecordError, Records};
 use serde_json::Value;
 use time::OffsetDateTime;
 use tokio::runtime::Handle;
-use vault::{SegmentId, Unfinished};
 
 use crate::news::{Events, News};
 use crate::refusal::Refusal;
@@ -169,6 +168,7 @@ impl Jobs {
                 began,
                 what: describe(new.kind, &new.subject),
                 at_card: new.at.is_some(),
+                hold: self.store.vault.hold(),
                 runtime: Handle::current(),
             };
             let thread = std::thread::Builder::new().name(format!("job-{job}"));
@@ -251,6 +251,8 @@ pub struct Work {
     what: String,
     /// Whether it works at a card.
     at_card: bool,
+    /// What it relies on in the vault, and what it made there.
+    pub hold: Arc<vault::Hold>,
     runtime: Handle,
 }
 
@@ -258,16 +260,6 @@ pub struct Work {
 const AGAIN: Duration = Duration::from_millis(500);
 
 impl Work {
-    /// Remembers what this work left in the vault although it failed.
-    pub fn left_behind(&self, segments: Vec<SegmentId>) {
-        self.jobs.store.left_behind(self.began, segments);
-    }
-
-    /// Takes the end of a disk's way into the vault; what it left there on an error is remembered.
-    pub fn stored<T>(&self, ended: Result<T, Unfinished>) -> Result<T, Refusal> {
-        self.jobs.store.stored(self.began, ended)
-    }
-
     /// The records.
     pub fn records(&self) -> &Records {
         &self.jobs.records
@@ -390,7 +382,6 @@ fn run(
         )),
     };
     jobs.events.bus.tell(News::Events);
-    let working = jobs.store.working();
     let caught = std::panic::AssertUnwindSafe(|| started.and_then(|()| work(context)));
     let result = std::panic::catch_unwind(caught).unwrap_or_else(|_| {
         Err(Refusal::invalid(
@@ -398,10 +389,13 @@ fn run(
             "this is a defect of the service; its log says more",
         ))
     });
-    drop(working);
     drop(turn);
-    jobs.store
-        .tidy(|since| Ok(context.wait(jobs.records.manifests_since(since))?));
+    let made = context.hold.segments();
+    context.hold.release();
+    if result.is_err() && !made.is_empty() {
+        let kept = || Ok(context.wait(jobs.records.manifests_since(context.began))?);
+        jobs.store.tidy_after(&made, kept);
+    }
     if let Some(hold) = hold {
         hold.over(&context.runtime);
     }

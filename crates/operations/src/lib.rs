@@ -6,6 +6,8 @@
 
 pub mod arrivals;
 pub mod at_hand;
+pub mod backups;
+pub mod care;
 pub mod catalogue;
 pub mod feeds;
 pub mod in_force;
@@ -13,6 +15,7 @@ pub mod jobs;
 pub mod kept;
 pub mod names;
 pub mod news;
+pub mod note;
 pub mod photos;
 pub mod plans;
 pub mod readers;

@@ -248,7 +248,8 @@ fn verdict_words(verdict: &str, least: Option<i64>, most: Option<i64>, report: &
     }
 }
 
-fn bytes_words(bytes: u64) -> String {
+/// Bytes in words for people.
+pub fn bytes_words(bytes: u64) -> String {
     let value = bytes as f64;
     let shown = match bytes {
         1_000_000_000.. => format!("{:.2} GB", value / 1e9),
@@ -397,12 +398,38 @@ pub fn file_counts(found: &Differences) -> api::FileCounts {
     }
 }
 
+/// Levels of proofs, the lowest first.
+pub const LEVELS: [&str; 4] = ["bytes", "file-systems", "files", "boots"];
+/// A proof counts for so long.
+const PROVEN_FOR: time::Duration = time::Duration::days(90);
+
+/// The highest level of which the newest proof holds and is not too old, with all below it.
+fn proven(proofs: &Value) -> Option<String> {
+    let proofs: Vec<api::Proof> = list(proofs);
+    let now = time::OffsetDateTime::now_utc();
+    let holds = |level: &&&str| {
+        let proof = proofs.iter().find(|proof| proof.level == ***level);
+        proof.is_some_and(|proof| proof.holds && now - proof.at < PROVEN_FOR)
+    };
+    let reached = LEVELS.iter().take_while(holds).last();
+    reached.map(|level| (*level).to_owned())
+}
+
 /// A backup.
 pub fn backup(row: backups::Backup) -> api::Backup {
     api::Backup {
         name: row.name,
+        proven: proven(&row.proofs),
+        proofs: list(&row.proofs),
         card: row.card,
         device: row.device,
+        reason: row.reason,
+        pinned: row.pinned,
+        gone_at: row.gone_at,
+        gone_why: row.gone_why.map(|why| match row.gone_by {
+            Some(by) => format!("{why}, {by}"),
+            None => why,
+        }),
         card_size: row.card_size as u64,
         content: row.content as u64,
         smallest_card: row.smallest_card as u64,
@@ -482,7 +509,13 @@ fn closing(kind: &str, result: &Value) -> Vec<String> {
         ],
         "put back" => vec!["What was on the card is on it again.".into(), safe],
         "backup" => vec![
-            format!("{} is in the vault, read twice and equal.", text("backup")),
+            match result["verified"] == true {
+                true => format!(
+                    "{} is in the vault, which gives back what the card holds.",
+                    text("backup")
+                ),
+                false => format!("{} is in the vault; it was not verified.", text("backup")),
+            },
             safe,
         ],
         _ => Vec::new(),

@@ -2,13 +2,13 @@
 //! clearing away of what failed work left there.
 
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard};
+use std::sync::Arc;
 
-use object_store::local::LocalFileSystem;
 use records::Records;
 use time::OffsetDateTime;
-use vault::{Keys, ManifestDisk, Name, SegmentId, Unfinished, Vault};
+use vault::{Keys, ManifestDisk, Name, Root, SegmentId, Tidying, Vault, VaultError, store_at};
 
+use crate::note;
 use crate::refusal::Refusal;
 
 /// Vault, keys and the folders beside them.
@@ -23,14 +23,10 @@ pub struct Store {
     pub originals: PathBuf,
     /// Where what is on cards is kept while they are checked.
     pub checks: PathBuf,
-    /// Held by every job while it works; taken whole to tidy the vault.
-    working: RwLock<()>,
-    /// What failed work left in the vault, and when that work began.
-    litter: Mutex<Vec<(OffsetDateTime, Vec<SegmentId>)>>,
 }
 
 /// Names of contents as the records hold them.
-fn names(manifests: &[Vec<u8>]) -> Vec<Name> {
+pub fn names(manifests: &[Vec<u8>]) -> Vec<Name> {
     let names = manifests.iter();
     names
         .filter_map(|raw| raw.as_slice().try_into().ok().map(Name))
@@ -38,94 +34,115 @@ fn names(manifests: &[Vec<u8>]) -> Vec<Name> {
 }
 
 impl Store {
-    /// Opens the vault of a data folder, and makes the folders beside it.
-    pub async fn open(dir: &Path, keys: Keys) -> Result<Self, Refusal> {
+    /// Opens the vault at an address, a data folder's own where none is given, and makes the folders beside it.
+    pub async fn open(dir: &Path, root: &Root, vault_at: Option<&str>) -> Result<Self, Refusal> {
         let vault_dir = dir.join("vault");
         let (uploads, originals) = (dir.join("uploads"), dir.join("originals"));
         let checks = dir.join("checks");
-        for folder in [&vault_dir, &uploads, &originals, &checks] {
+        for folder in [&uploads, &originals, &checks] {
             std::fs::create_dir_all(folder)?;
         }
-        let store = LocalFileSystem::new_with_prefix(&vault_dir)
-            .map_err(|e| Refusal::invalid("vault", format!("{}: {e}", vault_dir.display())))?
-            .with_fsync(true);
-        let keys = Arc::new(keys);
+        let address = match vault_at {
+            Some(address) => address.to_owned(),
+            None => vault_dir.display().to_string(),
+        };
+        let store = store_at(&address).map_err(|e| Refusal::invalid("vault", e))?;
+        let vault = Vault::open(store, root).await?;
+        let opened = vault.opened();
+        for id in &opened.made_again {
+            tracing::warn!(
+                "the index of segment {id} was gone or damaged, and was made again from it"
+            );
+        }
+        for id in opened.lost.iter().chain(&opened.unreadable) {
+            tracing::error!(
+                "segment {id} of the vault is gone or cannot be read; `duplicarium vault inspect` says what that touches"
+            );
+        }
         Ok(Self {
-            vault: Vault::open(Arc::new(store), keys.clone()).await?,
-            keys,
+            keys: vault.keys().clone(),
+            vault,
             uploads,
             originals,
             checks,
-            working: RwLock::default(),
-            litter: Mutex::default(),
         })
     }
 
     /// The content of this name as a disk. Opening and reading it block.
     pub fn disk(&self, name: Name) -> Result<ManifestDisk, Refusal> {
-        Ok(ManifestDisk::open(self.vault.clone(), name)?)
+        Ok(ManifestDisk::open(&self.vault, name)?)
     }
 
-    /// Keeps the vault from being tidied while work relies on what it has put there.
-    pub fn working(&self) -> RwLockReadGuard<'_, ()> {
-        self.working.read().unwrap_or_else(|e| e.into_inner())
-    }
-
-    /// Remembers what work that began then left in the vault although it failed.
-    pub fn left_behind(&self, began: OffsetDateTime, segments: Vec<SegmentId>) {
-        let mut litter = self.litter.lock().unwrap_or_else(|e| e.into_inner());
-        litter.push((began, segments));
-    }
-
-    /// Takes the end of a disk's way into the vault; what it left there on an error is remembered.
-    pub fn stored<T>(
+    /// Clears away what failed work left in the vault: those of its segments that nothing names which was recorded
+    /// since it began. Blocks.
+    pub fn tidy_after(
         &self,
-        began: OffsetDateTime,
-        ended: Result<T, Unfinished>,
-    ) -> Result<T, Refusal> {
-        ended.map_err(|unfinished| {
-            self.left_behind(began, unfinished.segments);
-            unfinished.error.into()
-        })
-    }
-
-    /// Clears away what failed work left in the vault, if no other work may be relying on it right
-    /// now; otherwise the end of that work tries again. Blocks; `kept` asks the records which
-    /// contents they name since then.
-    pub fn tidy(&self, kept: impl Fn(OffsetDateTime) -> Result<Vec<Vec<u8>>, Refusal>) {
-        let Ok(_alone) = self.working.try_write() else {
-            return;
-        };
-        let litter = std::mem::take(&mut *self.litter.lock().unwrap_or_else(|e| e.into_inner()));
-        let Some(since) = litter.iter().map(|(began, _)| *began).min() else {
-            return;
-        };
-        let segments = litter.into_iter().flat_map(|(_, segments)| segments);
-        let segments: Vec<_> = segments.collect();
-        let freed =
-            kept(since).and_then(|kept| Ok(self.vault.remove_unnamed(&segments, &names(&kept))?));
-        match freed {
+        segments: &[SegmentId],
+        kept: impl Fn() -> Result<Vec<Vec<u8>>, Refusal>,
+    ) {
+        let kept = || kept().map(|all| names(&all));
+        let tidied = self
+            .tidy(Some(segments), &kept)
+            .and_then(|freed| Ok(self.vault.bury_these(segments).map(|()| freed)?));
+        match tidied {
             Ok(freed) => tracing::info!(freed, "cleared away what failed work left in the vault"),
-            Err(e) => {
-                tracing::warn!("what failed work left in the vault stays there for now: {e}");
-                self.left_behind(since, segments);
-            }
+            Err(e) => tracing::warn!("what failed work left in the vault stays there for now: {e}"),
         }
     }
 
     /// Clears away what work left in the vault that was cut off with the service: whatever no record
-    /// names. Blocks; other work waits until it is through.
+    /// names. Blocks.
     pub fn sweep(&self, records: &Records, runtime: &tokio::runtime::Handle) {
-        let _alone = self.working.write().unwrap_or_else(|e| e.into_inner());
-        let kept = runtime.block_on(records.manifests_since(OffsetDateTime::UNIX_EPOCH));
-        let swept = kept.map_err(Refusal::from).and_then(|kept| {
-            let segments = self.vault.segments();
-            let freed = self.vault.remove_unnamed(&segments, &names(&kept))?;
-            Ok(freed + self.vault.remove_unindexed()?)
-        });
-        match swept {
+        let kept = || runtime.block_on(self.kept(records));
+        // Nobody has read anything yet since the start.
+        let all = self.vault.segments();
+        let tidied = self
+            .tidy(None, &kept)
+            .and_then(|freed| Ok(self.vault.bury_these(&all).map(|()| freed)?));
+        match tidied {
             Ok(freed) => tracing::info!(freed, "cleared away what the last end left in the vault"),
             Err(e) => tracing::warn!("what the last end left in the vault stays there: {e}"),
+        }
+    }
+
+    /// Every manifest that stays: those that the records name, and what only the vault knows.
+    pub async fn kept(&self, records: &Records) -> Result<Vec<Name>, Refusal> {
+        let known = records.known_contents().await?;
+        let vault = self.vault.clone();
+        let notes = tokio::task::spawn_blocking(move || vault.notes());
+        let notes = notes
+            .await
+            .map_err(|e| Refusal::invalid("vault", e.to_string()))?;
+        // Asked for last: what is recorded later was held when this began.
+        let all = records.manifests_since(OffsetDateTime::UNIX_EPOCH).await?;
+        let by_notes = note::kept_by_notes(&notes, &known);
+        Ok(names(&all).into_iter().chain(by_notes).collect())
+    }
+
+    fn tidy(
+        &self,
+        only: Option<&[SegmentId]>,
+        kept: &dyn Fn() -> Result<Vec<Name>, Refusal>,
+    ) -> Result<u64, Refusal> {
+        let mut refused = None;
+        let mut kept = || {
+            kept().map_err(|e| {
+                refused = Some(e);
+                VaultError::Cancelled
+            })
+        };
+        let tidied = self.vault.tidy(Tidying {
+            kept: &mut kept,
+            note_stays: &note::stays,
+            only,
+            copy_below: 0,
+            seal_anew: false,
+            progress: &mut |_, _| true,
+        });
+        match (tidied, refused) {
+            (_, Some(refused)) => Err(refused),
+            (Ok(tidied), None) => Ok(tidied.freed),
+            (Err(e), None) => Err(e.into()),
         }
     }
 }

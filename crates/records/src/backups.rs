@@ -1,5 +1,6 @@
 //! Backups: cards read into the vault.
 
+use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
 use crate::jobs::{self, Ending};
@@ -7,18 +8,18 @@ use crate::lists::{self, Asked, List, Page, anywhere};
 use crate::{RecordError, Records, events};
 
 /// A backup that was read and verified and is about to be recorded.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct NewBackup {
     /// Name, made by the service.
     pub name: String,
-    /// Label of the card that was read.
-    pub card: String,
+    /// Label of the card that was read; none of a disk image that was brought in.
+    pub card: Option<String>,
     /// Device whose card it is.
     pub device: Option<String>,
     /// Imprint that the card carries.
     pub imprint: Option<i64>,
     /// Job that read it.
-    pub job: i64,
+    pub job: Option<i64>,
     /// Size of the card in bytes.
     pub card_size: i64,
     /// Bytes that were read.
@@ -43,6 +44,12 @@ pub struct NewBackup {
     pub boot: String,
     /// Who took it.
     pub taken_by: String,
+    /// Why it was taken.
+    #[serde(default)]
+    pub reason: String,
+    /// When, if not now.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    pub taken_at: Option<OffsetDateTime>,
 }
 
 /// A recorded backup.
@@ -51,10 +58,10 @@ pub struct NewBackup {
 pub struct Backup {
     pub id: i64,
     pub name: String,
-    pub card: String,
+    pub card: Option<String>,
     pub device: Option<String>,
     pub imprint_id: Option<i64>,
-    pub job_id: i64,
+    pub job_id: Option<i64>,
     pub card_size: i64,
     pub content: i64,
     pub smallest_card: i64,
@@ -70,6 +77,31 @@ pub struct Backup {
     pub boot: String,
     pub taken_by: String,
     pub taken_at: OffsetDateTime,
+    pub reason: String,
+    /// Whether it stays whatever the keep rules say.
+    pub pinned: bool,
+    /// When its content was let go.
+    pub gone_at: Option<OffsetDateTime>,
+    pub gone_by: Option<String>,
+    pub gone_why: Option<String>,
+    /// The newest proof of each level.
+    pub proofs: serde_json::Value,
+}
+
+/// A proof of a backup as it stands in [`Backup::proofs`].
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Proof {
+    /// `bytes`, `file-systems`, `files` or `boots`.
+    pub level: String,
+    /// Whether it holds.
+    pub holds: bool,
+    /// What was seen.
+    pub words: String,
+    /// When.
+    #[serde(with = "time::serde::rfc3339")]
+    pub at: OffsetDateTime,
+    /// Who had it proven.
+    pub by: String,
 }
 
 /// Which backups are asked for: those that all of it holds of.
@@ -81,14 +113,20 @@ pub struct Wanted {
     pub card: Option<String>,
     /// Name of the device whose card it was.
     pub device: Option<String>,
+    /// Those too whose content was let go.
+    pub gone_too: bool,
 }
 
 /// What is read of a backup, from [`FROM`].
 const COLUMNS: &str = "b.id, b.name, c.label as card, d.name as device, b.imprint_id, b.job_id, b.card_size,
     b.content, b.smallest_card, b.table_kind, b.partitions, b.manifest, b.stored, b.verified, b.slot,
-    j.reader, j.unit, b.insertion, b.boot, b.taken_by, b.taken_at";
+    j.reader, j.unit, b.insertion, b.boot, b.taken_by, b.taken_at, b.reason, b.pinned, b.gone_at, b.gone_by,
+    b.gone_why, (select coalesce(jsonb_agg(p order by p.level), '[]') from (
+        select distinct on (level) level, holds, words, proven_by as by,
+            to_char(proven_at at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') as at
+        from backup_proofs where backup_id = b.id order by level, id desc) p) as proofs";
 
-const FROM: &str = "backups b join cards c on c.id = b.card_id join jobs j on j.id = b.job_id left join devices d on d.id = b.device_id";
+const FROM: &str = "backups b left join cards c on c.id = b.card_id left join jobs j on j.id = b.job_id left join devices d on d.id = b.device_id";
 
 const LIST: List = List {
     noun: "backups",
@@ -99,7 +137,7 @@ const LIST: List = List {
         lists::newest("newest", "b.id"),
         lists::text("name", "b.name"),
         lists::text("device", "coalesce(d.name, '')"),
-        lists::number("card", "c.id"),
+        lists::number("card", "coalesce(c.id, 0)"),
     ],
 };
 
@@ -112,9 +150,14 @@ impl Wanted {
         {
             let text = anywhere(&text.to_lowercase());
             query
-                .push(" and (lower(b.name || ' ' || c.label) like ")
+                .push(
+                    " and (lower(b.name || ' ' || coalesce(c.label, '') || ' ' || b.reason) like ",
+                )
                 .push_bind(text.clone());
             query.push(" or d.words like ").push_bind(text).push(")");
+        }
+        if !self.gone_too {
+            query.push(" and b.gone_at is null");
         }
         lists::equal(query, &[("c.label", &self.card), ("d.name", &self.device)]);
     }
@@ -132,9 +175,10 @@ impl Records {
         let mut tx = self.pool.begin().await?;
         let id = sqlx::query_scalar!(
             "insert into backups (name, card_id, device_id, imprint_id, job_id, card_size, content, smallest_card,
-                table_kind, partitions, manifest, stored, verified, slot, insertion, boot, taken_by)
+                table_kind, partitions, manifest, stored, verified, slot, insertion, boot, taken_by, reason,
+                taken_at)
              values ($1, (select id from cards where label = $2), (select id from devices where name = $3),
-                $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17)
+                $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, coalesce($19, now()))
              returning id",
             new.name,
             new.card,
@@ -152,7 +196,9 @@ impl Records {
             new.slot,
             new.insertion,
             new.boot,
-            new.taken_by
+            new.taken_by,
+            new.reason,
+            new.taken_at
         )
         .fetch_one(&mut *tx)
         .await
@@ -161,6 +207,44 @@ impl Records {
         jobs::end(&mut tx, ending).await?;
         tx.commit().await?;
         Ok(id)
+    }
+
+    /// Records a backup that the vault tells of and these records did not know. What it refers to and is not known
+    /// here is left out.
+    pub async fn found_backup(&self, new: &NewBackup, operator: &str) -> Result<(), RecordError> {
+        let taken = format!("there is a backup {:?} already", new.name);
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "insert into backups (name, card_id, device_id, imprint_id, card_size, content, smallest_card,
+                table_kind, partitions, manifest, stored, verified, slot, insertion, boot, taken_by, reason, taken_at)
+             values ($1, (select id from cards where label = $2), (select id from devices where name = $3),
+                (select id from imprints where id = $4), $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17,
+                coalesce($18, now()))",
+            new.name,
+            new.card,
+            new.device,
+            new.imprint,
+            new.card_size,
+            new.content,
+            new.smallest_card,
+            new.table_kind,
+            new.partitions,
+            new.manifest,
+            new.stored,
+            new.verified,
+            new.slot,
+            new.insertion,
+            new.boot,
+            new.taken_by,
+            new.reason,
+            new.taken_at
+        )
+        .execute(&mut *tx)
+        .await
+        .map_err(|e| RecordError::explain(e, &[("backups_name_key", taken)]))?;
+        let summary = format!("Backup {} was found in the vault", new.name);
+        events::add(&mut tx, operator, "backup.found", &new.name, &summary).await?;
+        Ok(tx.commit().await?)
     }
 
     /// One page of the backups that are wanted, newest first.
@@ -201,7 +285,7 @@ impl Records {
         imprint: Option<i64>,
     ) -> Result<Option<(String, OffsetDateTime)>, RecordError> {
         let row = sqlx::query!(
-            "select name, taken_at from backups where card_id = $1 and imprint_id is not distinct from $2
+            "select name, taken_at from backups where card_id = $1 and imprint_id is not distinct from $2 and gone_at is null
              order by id desc limit 1",
             card,
             imprint
@@ -211,4 +295,273 @@ impl Records {
             .await?
             .map(|row| (row.name, row.taken_at)))
     }
+
+    /// The newest content of which a card's may be a change: what was written onto it, or the newest backup of its
+    /// device.
+    pub async fn content_like(
+        &self,
+        imprint: Option<i64>,
+        device: Option<&str>,
+    ) -> Result<Option<Vec<u8>>, RecordError> {
+        let row = sqlx::query_scalar!(
+            r#"select coalesce(
+                (select b.manifest from backups b join devices d on d.id = b.device_id
+                    where d.name = $2 and b.gone_at is null order by b.id desc limit 1),
+                (select manifest from imprints where id = $1)) as "manifest""#,
+            imprint,
+            device
+        );
+        Ok(row.fetch_one(&self.pool).await?)
+    }
+
+    /// Says of whose device a backup is, or that it is nobody's.
+    pub async fn assign_backup(
+        &self,
+        id: i64,
+        device: Option<i64>,
+        operator: &str,
+        summary: &str,
+    ) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let row = sqlx::query_scalar!(
+            "update backups set device_id = $2 where id = $1 returning name",
+            id,
+            device
+        );
+        let name = row.fetch_one(&mut *tx).await?;
+        events::add(&mut tx, operator, "backup.assigned", &name, summary).await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Says why a backup was taken, and whether it stays whatever the keep rules say.
+    pub async fn tell_backup(
+        &self,
+        id: i64,
+        reason: Option<&str>,
+        pinned: Option<bool>,
+    ) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update backups set reason = coalesce($2, reason), pinned = coalesce($3, pinned) where id = $1",
+            id,
+            reason,
+            pinned
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Lets the content of backups go, those that are not pinned; gives the names of those that went. Their rows stay.
+    pub async fn let_backups_go(
+        &self,
+        ids: &[i64],
+        operator: &str,
+        why: &str,
+    ) -> Result<Vec<String>, RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let names = sqlx::query_scalar!(
+            "update backups set gone_at = now(), gone_by = $2, gone_why = $3
+             where id = any($1) and gone_at is null and not pinned returning name",
+            ids,
+            operator,
+            why
+        )
+        .fetch_all(&mut *tx)
+        .await?;
+        for name in &names {
+            let summary = format!("The content of backup {name} was let go: {why}");
+            events::add(&mut tx, operator, "backup.gone", name, &summary).await?;
+        }
+        tx.commit().await?;
+        Ok(names)
+    }
+
+    /// The backups of a device that are there, or those of no device, newest first.
+    pub async fn backups_of(&self, device: Option<i64>) -> Result<Vec<Backup>, RecordError> {
+        let query = format!(
+            "select {COLUMNS} from {FROM} where b.device_id is not distinct from $1 and b.gone_at is null
+             order by b.taken_at desc, b.id desc"
+        );
+        let rows = sqlx::query_as(sqlx::AssertSqlSafe(query)).bind(device);
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// All backups that are there, newest first.
+    pub async fn backups_there(&self) -> Result<Vec<Backup>, RecordError> {
+        let query = format!(
+            "select {COLUMNS} from {FROM} where b.gone_at is null order by b.taken_at desc, b.id desc"
+        );
+        let rows = sqlx::query_as(sqlx::AssertSqlSafe(query));
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Keeps what was shown of a backup.
+    pub async fn add_proof(
+        &self,
+        backup: i64,
+        level: &str,
+        holds: bool,
+        words: &str,
+        operator: &str,
+    ) -> Result<(), RecordError> {
+        sqlx::query!(
+            "insert into backup_proofs (backup_id, level, holds, words, proven_by) values ($1, $2, $3, $4, $5)",
+            backup,
+            level,
+            holds,
+            words,
+            operator
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// The keep rule of a device, or of the team.
+    pub async fn keep_rule(&self, device: Option<i64>) -> Result<Option<KeepRule>, RecordError> {
+        let row = sqlx::query_as!(
+            KeepRule,
+            "select newest, daily, weekly, monthly, changed_by, changed_at from keep_rules
+             where device_id is not distinct from $1",
+            device
+        );
+        Ok(row.fetch_optional(&self.pool).await?)
+    }
+
+    /// Sets the keep rule of a device or of the team, or takes it away.
+    pub async fn set_keep_rule(
+        &self,
+        device: Option<i64>,
+        rule: Option<[i32; 4]>,
+        operator: &str,
+        summary: &str,
+    ) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "delete from keep_rules where device_id is not distinct from $1",
+            device
+        )
+        .execute(&mut *tx)
+        .await?;
+        if let Some([newest, daily, weekly, monthly]) = rule {
+            sqlx::query!(
+                "insert into keep_rules (device_id, newest, daily, weekly, monthly, changed_by)
+                 values ($1, $2, $3, $4, $5, $6)",
+                device,
+                newest,
+                daily,
+                weekly,
+                monthly,
+                operator
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
+        events::add(&mut tx, operator, "keep.changed", "backups", summary).await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Says how often a device, or each of an appliance, shall be backed up; never, where no days are given.
+    pub async fn set_backup_interval(
+        &self,
+        device: Option<i64>,
+        appliance: Option<&str>,
+        days: Option<i32>,
+        operator: &str,
+        summary: &str,
+    ) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "delete from backup_intervals where device_id is not distinct from $1
+                and appliance is not distinct from $2",
+            device,
+            appliance
+        )
+        .execute(&mut *tx)
+        .await?;
+        if let Some(days) = days {
+            sqlx::query!(
+                "insert into backup_intervals (device_id, appliance, days, changed_by) values ($1, $2, $3, $4)",
+                device,
+                appliance,
+                days,
+                operator
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
+        events::add(&mut tx, operator, "backup.interval", "backups", summary).await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// How often devices and appliances shall be backed up.
+    pub async fn backup_intervals(&self) -> Result<Vec<Interval>, RecordError> {
+        let rows = sqlx::query_as!(
+            Interval,
+            r#"select d.name as "device?", i.appliance, i.days, i.changed_by, i.changed_at
+               from backup_intervals i left join devices d on d.id = i.device_id order by 2 nulls last, 1"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Devices with a whole card of which no backup was taken for longer than they, or their appliance, shall be, with
+    /// the time of the last one and the days.
+    pub async fn overdue_backups(&self) -> Result<Vec<Overdue>, RecordError> {
+        let rows = sqlx::query_as!(
+            Overdue,
+            r#"select d.name as "device!", coalesce(o.days, a.days) as "days!", last.taken_at as "last?",
+                 coalesce(last.taken_at, i.finished_at, i.started_at) + make_interval(days => coalesce(o.days, a.days))
+                    as "since!"
+               from devices d join imprints i on i.id = d.imprint_id
+                 left join backup_intervals o on o.device_id = d.id
+                 left join backup_intervals a on a.appliance = d.appliance
+                 left join lateral (select b.taken_at from backups b where b.device_id = d.id and b.gone_at is null
+                    order by b.taken_at desc limit 1) last on true
+               where d.state <> 'retired' and d.card_state = 'verified' and coalesce(o.days, a.days) is not null
+                 and coalesce(last.taken_at, i.finished_at, i.started_at)
+                    < now() - make_interval(days => coalesce(o.days, a.days))
+               order by 4, 1 limit 200"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+}
+
+/// How many backups stay.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)]
+pub struct KeepRule {
+    pub newest: i32,
+    pub daily: i32,
+    pub weekly: i32,
+    pub monthly: i32,
+    pub changed_by: String,
+    pub changed_at: OffsetDateTime,
+}
+
+/// How often somebody shall be backed up.
+#[derive(Clone, Debug)]
+pub struct Interval {
+    /// A device.
+    pub device: Option<String>,
+    /// Each device of an appliance.
+    pub appliance: Option<String>,
+    /// Days between backups.
+    pub days: i32,
+    /// Who said so.
+    pub changed_by: String,
+    /// When.
+    pub changed_at: OffsetDateTime,
+}
+
+/// A device that should have been backed up.
+#[derive(Clone, Debug)]
+pub struct Overdue {
+    /// Its name.
+    pub device: String,
+    /// Days between backups.
+    pub days: i32,
+    /// When the last one was taken.
+    pub last: Option<OffsetDateTime>,
+    /// Since when it is overdue.
+    pub since: OffsetDateTime,
 }

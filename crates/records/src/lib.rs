@@ -6,6 +6,7 @@ pub mod boards;
 pub mod cards;
 pub mod checks;
 pub mod devices;
+pub mod dump;
 pub mod events;
 pub mod exports;
 pub mod feeds;
@@ -18,6 +19,7 @@ pub mod photos;
 pub mod presets;
 pub mod releases;
 pub mod rounds;
+pub mod vault;
 
 use std::time::Duration;
 
@@ -130,7 +132,7 @@ impl Records {
     ) -> Result<Vec<Vec<u8>>, RecordError> {
         let rows = sqlx::query_scalar!(
             r#"select manifest as "manifest!" from releases where added_at >= $1
-               union select manifest from backups where taken_at >= $1
+               union select manifest from backups where taken_at >= $1 and gone_at is null
                union select manifest from imprints where coalesce(finished_at, now()) >= $1 and manifest is not null"#,
             since
         );

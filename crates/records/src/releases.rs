@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 
 use crate::jobs::{self, Ending};
@@ -9,7 +10,7 @@ use crate::lists::{self, Asked, List, Page};
 use crate::{RecordError, Records, events};
 
 /// A release that is about to be recorded.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct NewRelease {
     /// Appliance, variant, version in one.
     pub name: String,
@@ -193,22 +194,13 @@ pub struct Carried {
     pub cards: i64,
 }
 
-impl Records {
-    /// Records a release, what it was made of, and the end of the job that made it. Its name must
-    /// be new.
-    pub async fn add_release(
-        &self,
-        new: &NewRelease,
-        feed_item: Option<&(String, String)>,
-        summary: &str,
-        ending: &Ending,
-    ) -> Result<i64, RecordError> {
-        let taken = format!(
-            "the catalogue has a release {:?} already; give the sheet another version",
-            new.name
-        );
-        let mut tx = self.pool.begin().await?;
-        let id = sqlx::query_scalar!(
+/// Puts a release into the records, with its first sheet and state.
+async fn insert(tx: &mut sqlx::PgConnection, new: &NewRelease) -> Result<i64, RecordError> {
+    let taken = format!(
+        "the catalogue has a release {:?} already; give the sheet another version",
+        new.name
+    );
+    let id = sqlx::query_scalar!(
             "insert into releases (name, appliance, variant, version, dated, boards, state, sheet, source, packing,
                 packed_size, packed_sha256, raw_size, raw_sha256, smallest_card, computed_card, shrunk_card, content,
                 table_kind, disk_id, partitions, inspection, origin, kept, manifest, stored, added_by)
@@ -246,7 +238,7 @@ impl Records {
         .fetch_one(&mut *tx)
         .await
         .map_err(|e| RecordError::explain(e, &[("releases_name_key", taken)]))?;
-        sqlx::query!(
+    sqlx::query!(
             "insert into sheet_revisions (release_id, revision, sheet, operator) values ($1, 1, $2, $3)",
             id,
             new.sheet,
@@ -254,14 +246,38 @@ impl Records {
         )
         .execute(&mut *tx)
         .await?;
-        sqlx::query!(
-            "insert into release_states (release_id, state, operator) values ($1, $2, $3)",
-            id,
-            new.state,
-            new.added_by
-        )
-        .execute(&mut *tx)
-        .await?;
+    sqlx::query!(
+        "insert into release_states (release_id, state, operator) values ($1, $2, $3)",
+        id,
+        new.state,
+        new.added_by
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(id)
+}
+
+impl Records {
+    /// Records a release that the vault tells of and these records did not know.
+    pub async fn found_release(&self, new: &NewRelease, operator: &str) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        insert(&mut tx, new).await?;
+        let summary = format!("Release {} was found in the vault", new.name);
+        events::add(&mut tx, operator, "release.found", &new.name, &summary).await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Records a release, what it was made of, and the end of the job that made it. Its name must
+    /// be new.
+    pub async fn add_release(
+        &self,
+        new: &NewRelease,
+        feed_item: Option<&(String, String)>,
+        summary: &str,
+        ending: &Ending,
+    ) -> Result<i64, RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let id = insert(&mut tx, new).await?;
         if let Some((feed, item)) = feed_item {
             sqlx::query!(
                 "update feed_items set release_id = $3 where feed = $1 and item = $2",
@@ -360,6 +376,12 @@ impl Records {
         sqlx::query!(
             "update devices set runs_release_id = null where runs_release_id = $1",
             release.id
+        )
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "insert into vault_removed (what, name) values ('release', $1) on conflict do nothing",
+            release.name
         )
         .execute(&mut *tx)
         .await?;

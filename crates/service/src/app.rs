@@ -9,6 +9,8 @@ use anyhow::{Context, Result, bail};
 use arrival::locate::{Fixed, Locator, Mdns, Neighbours, StandIn};
 use bench::Bench;
 use operations::arrivals::{Arrivals, Watching};
+use operations::backups::Backups;
+use operations::care::{Care, Places, waiting_key};
 use operations::catalogue::Catalogue;
 use operations::feeds::Feeds;
 use operations::in_force::InForce;
@@ -23,9 +25,10 @@ use operations::uploads::Uploads;
 use operations::work::Rules;
 use records::{Claim, OwnServer, Records};
 use tokio::task::JoinHandle;
-use vault::Keys;
+use vault::Root;
 
 use crate::config::Config;
+use crate::drawer::KEY_FILE;
 use crate::turns::Turns;
 
 /// Long bodies in memory at once; further ones wait.
@@ -47,6 +50,8 @@ pub struct App {
     pub in_force: InForce,
     pub feeds: Feeds,
     pub uploads: Arc<Uploads>,
+    pub backups: Backups,
+    pub care: Arc<Care>,
     pub key_file: PathBuf,
     /// The folder whose images can be added without an upload.
     pub import_dir: Option<PathBuf>,
@@ -88,14 +93,17 @@ impl App {
         fs::create_dir_all(dir)
             .with_context(|| format!("cannot make the data folder {}", dir.display()))?;
         let lock = lock(dir)?;
-        let (keys, key_file) = keys(dir)?;
-        let store = Store::open(dir, keys).await.with_context(|| {
-            format!(
-                "what is kept in {} cannot be opened with {}",
-                dir.display(),
-                key_file.display()
-            )
-        })?;
+        let (root, key_file) = root(dir)?;
+        let store = Store::open(dir, &root, config.vault_store.as_deref())
+            .await
+            .with_context(|| {
+                format!(
+                    "what is kept in {} cannot be opened with {}",
+                    dir.display(),
+                    key_file.display()
+                )
+            })?;
+        finish_key_change(&store, &root, &key_file).await?;
         let store = Arc::new(store);
         let own_server = match &config.database_url {
             Some(_) => None,
@@ -147,6 +155,24 @@ impl App {
             slots.clone(),
             plans.clone(),
         ));
+        let places = Places {
+            key_file: key_file.clone(),
+            vault: config
+                .vault_store
+                .clone()
+                .unwrap_or_else(|| dir.join("vault").display().to_string()),
+            second: config.second_vault.clone(),
+            every: config.vault_every,
+            database: url.to_owned(),
+        };
+        let care = Care::new(
+            records.clone(),
+            store.clone(),
+            jobs.clone(),
+            events.clone(),
+            root,
+            places,
+        );
         let found_by = locators(&config);
         let arrivals = Arrivals::new(
             records.clone(),
@@ -171,6 +197,8 @@ impl App {
                 config.private_addresses,
             ),
             uploads: Arc::new(Uploads::new(store.uploads.clone())),
+            backups: Backups::new(records.clone(), events.clone()),
+            care: Arc::new(care),
             records,
             store,
             events,
@@ -268,6 +296,24 @@ impl App {
     }
 }
 
+/// A change of the key that was cut off is over: the key file opens the vault, and nothing else does.
+async fn finish_key_change(store: &Store, root: &Root, key_file: &Path) -> Result<()> {
+    let waiting = waiting_key(key_file);
+    if waiting.exists() {
+        fs::remove_file(&waiting)
+            .with_context(|| format!("cannot remove {}", waiting.display()))?;
+    }
+    let forgotten = store.vault.forget_other_roots(root).await;
+    let forgotten = forgotten.context("a former key of the vault cannot be forgotten")?;
+    if forgotten > 0 {
+        tracing::warn!(
+            "a change of the key was cut off; {} opens the vault",
+            root.id()
+        );
+    }
+    Ok(())
+}
+
 fn lock(dir: &Path) -> Result<File> {
     let path = dir.join("service.lock");
     let file = File::create(&path).with_context(|| format!("cannot make {}", path.display()))?;
@@ -281,10 +327,10 @@ fn lock(dir: &Path) -> Result<File> {
 }
 
 /// The key file, made at the first start.
-fn keys(dir: &Path) -> Result<(Keys, PathBuf)> {
-    let path = dir.join("team.key");
+fn root(dir: &Path) -> Result<(Root, PathBuf)> {
+    let path = dir.join(KEY_FILE);
     if path.exists() {
-        return Ok((Keys::load(&path)?, path));
+        return Ok((Root::load(&path)?, path));
     }
     let used = dir.join("vault").exists() || dir.join("postgres.password").exists();
     if used {
@@ -294,10 +340,11 @@ fn keys(dir: &Path) -> Result<(Keys, PathBuf)> {
             dir.display()
         );
     }
-    let keys = Keys::create(&path)?;
+    let root = Root::by_chance()?;
+    root.save(&path)?;
     tracing::warn!(
         "made the key file {}. Keep a copy of this file elsewhere: without it nothing in the vault can be read",
         path.display()
     );
-    Ok((keys, path))
+    Ok((root, path))
 }

@@ -13,6 +13,8 @@ use serde::Deserialize;
 const LISTEN: &str = "127.0.0.1:7640";
 /// Jobs that work at once, unless the configuration says otherwise.
 const MOST_JOBS: usize = 12;
+/// Hours between what is done with the vault by itself, likewise.
+const VAULT_HOURS: f64 = 24.0;
 /// Minutes after which a device in service is looked at again, likewise.
 const WATCH_MINUTES: f64 = 240.0;
 
@@ -32,6 +34,17 @@ pub struct Args {
     /// Address of a PostgreSQL database to use instead of an own one.
     #[arg(long, env = "DUPLICARIUM_DATABASE_URL", hide_env_values = true)]
     database_url: Option<String>,
+    /// Where the vault lies: a folder, or a bucket such as s3://bucket/prefix (a folder in the data folder). How a
+    /// bucket is reached say AWS_ACCESS_KEY_ID, AWS_SECRET_ACCESS_KEY, AWS_ENDPOINT and so on in the environment.
+    #[arg(long, env = "DUPLICARIUM_VAULT_STORE")]
+    vault_store: Option<String>,
+    /// Where a second vault lies, to which everything is copied, likewise.
+    #[arg(long, env = "DUPLICARIUM_SECOND_VAULT")]
+    second_vault: Option<String>,
+    /// Hours between what is done with the vault by itself: tidied, a share of it inspected, copied to the second
+    /// one (24; 0 for never).
+    #[arg(long, env = "DUPLICARIUM_VAULT_HOURS")]
+    vault_hours: Option<f64>,
     /// Address of the stand-in card reader.
     #[arg(long, env = "DUPLICARIUM_STANDIN")]
     standin: Option<SocketAddr>,
@@ -62,6 +75,15 @@ pub struct Args {
     /// Serial ports at which boards may be listened to, with commas between.
     #[arg(long, env = "DUPLICARIUM_SERIAL_PORTS", value_delimiter = ',')]
     serial_ports: Option<Vec<PathBuf>>,
+    /// Print the key of the vault for a drawer, as text and QR code, and end.
+    #[arg(long)]
+    pub show_key: bool,
+    /// Make the key file from a printed key, which is typed in, and end. An existing one is never replaced.
+    #[arg(long, conflicts_with = "show_key")]
+    pub enter_key: bool,
+    /// Bring everything back from vault and key into an empty data folder, and end.
+    #[arg(long, conflicts_with_all = ["show_key", "enter_key"])]
+    pub recover: bool,
     /// Print the OpenAPI document and end.
     #[arg(long)]
     pub openapi: bool,
@@ -73,6 +95,9 @@ struct File {
     listen: Option<SocketAddr>,
     data_dir: Option<PathBuf>,
     database_url: Option<String>,
+    vault_store: Option<String>,
+    second_vault: Option<String>,
+    vault_hours: Option<f64>,
     standin: Option<SocketAddr>,
     console_dir: Option<PathBuf>,
     import_dir: Option<PathBuf>,
@@ -90,6 +115,12 @@ pub struct Config {
     pub listen: SocketAddr,
     pub data_dir: PathBuf,
     pub database_url: Option<String>,
+    /// Where the vault lies, if not in the data folder.
+    pub vault_store: Option<String>,
+    /// Where the second vault lies.
+    pub second_vault: Option<String>,
+    /// How often the vault is looked after.
+    pub vault_every: Option<Duration>,
     pub standin: Option<SocketAddr>,
     pub console_dir: Option<PathBuf>,
     pub import_dir: Option<PathBuf>,
@@ -144,6 +175,10 @@ impl Config {
         if !(0.01..=1e5).contains(&watch_minutes) {
             bail!("watch_minutes must be between a hundredth of a minute and 100000");
         }
+        let vault_hours = args.vault_hours.or(file.vault_hours).unwrap_or(VAULT_HOURS);
+        if !(0.0..=1e4).contains(&vault_hours) {
+            bail!("vault_hours must be between 0 and 10000");
+        }
         let limits = Limits {
             raw: most_raw_gb.map_or(Limits::default().raw, |gb| (gb * 1e9) as u64),
             ..Limits::default()
@@ -166,6 +201,9 @@ impl Config {
                 .or(file.data_dir)
                 .unwrap_or_else(default_data_dir),
             database_url: args.database_url.or(file.database_url),
+            vault_store: args.vault_store.or(file.vault_store),
+            second_vault: args.second_vault.or(file.second_vault),
+            vault_every: (vault_hours > 0.0).then(|| Duration::from_secs_f64(vault_hours * 3600.0)),
             standin: args.standin.or(file.standin),
             console_dir: args.console_dir.or(file.console_dir),
         })

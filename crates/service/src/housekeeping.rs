@@ -25,6 +25,7 @@ pub fn begin(app: &Arc<App>) {
     app.watch(app.rounds.clone().watch());
     app.watch(app.arrivals.clone().watch());
     app.watch(app.arrivals.clone().look_after());
+    app.watch(app.care.clone().look_after());
     app.watch(tell_progress(app.jobs.clone()));
     app.watch(keep_house(app.clone()));
 }

@@ -4,6 +4,7 @@
 mod app;
 mod config;
 mod console;
+mod drawer;
 mod error;
 mod housekeeping;
 mod routes;
@@ -49,6 +50,21 @@ fn main() -> ExitCode {
         println!("{}", routes::document());
         return ExitCode::SUCCESS;
     }
+    let at_the_drawer = args.show_key || args.enter_key;
+    if at_the_drawer {
+        let show = args.show_key;
+        let done = Config::settle(args).and_then(|config| match show {
+            true => drawer::show_key(&config),
+            false => drawer::enter_key(&config),
+        });
+        return match done {
+            Ok(()) => ExitCode::SUCCESS,
+            Err(e) => {
+                eprintln!("duplicariumd: {e:#}");
+                ExitCode::FAILURE
+            }
+        };
+    }
     tracing_subscriber::fmt()
         .with_writer(std::io::stderr)
         .with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr()))
@@ -77,10 +93,14 @@ fn main() -> ExitCode {
 }
 
 async fn run(args: Args) -> Result<()> {
+    let recover = args.recover;
     let config = Config::settle(args)?;
     serve::raise_open_files();
     // Fetching over https needs to know whose cryptography to use; only the first call counts.
     let _ = rustls::crypto::ring::default_provider().install_default();
+    if recover {
+        return drawer::recover(config).await;
+    }
     // The port is taken first: a second service ends here, before it touches anything.
     let listener = TcpListener::bind(config.listen).await.with_context(|| {
         format!(

@@ -186,6 +186,14 @@ pub struct Testbed {
     standin: Child,
 }
 
+/// A backup of the card in a slot, as most are taken.
+pub fn backup_of(slot: u32) -> api::NewBackup {
+    api::NewBackup {
+        slot,
+        ..api::NewBackup::default()
+    }
+}
+
 impl Testbed {
     /// Starts both, with nothing in them. Fetching from loopback is allowed, and there is an
     /// import folder.

@@ -585,7 +585,7 @@ impl Model {
             other => other,
         };
         let before = self.medium(card);
-        let job = self.client.take_backup(slot, None).await;
+        let job = self.client.take_backup(&crate::backup_of(slot), None).await;
         let job = job.unwrap_or_else(|e| panic!("{}: {e}", self.what));
         let ended = self.let_happen(&job, fate).await;
         self.mend(card, slot, fate);

@@ -88,7 +88,7 @@ async fn on_card(client: &Client, work: &str, slot: u32) -> Result<api::Job, Cli
 async fn begin(client: &Client, work: Work) -> Result<api::Job, ClientError> {
     match work {
         Work::Write => write(client, &for_device("quay-01", 1)).await,
-        Work::Backup => client.take_backup(1, None).await,
+        Work::Backup => client.take_backup(&testbed::backup_of(1), None).await,
         Work::QuickCheck => on_card(client, "quick-check", 1).await,
         Work::FullCheck => on_card(client, "full-check", 1).await,
         Work::Clear => on_card(client, "clear-all", 1).await,

@@ -539,7 +539,10 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
     let client = bed.client();
     bed.put("mica", 1);
     assert_eq!(write(&client, "quay-01", 1).await.state, "done");
-    let job = client.take_backup(1, None).await.unwrap();
+    let job = client
+        .take_backup(&testbed::backup_of(1), None)
+        .await
+        .unwrap();
     let job = client.follow(job.id, |_| {}).await.unwrap();
     let backup = job.result.unwrap()["backup"].as_str().unwrap().to_owned();
     bed.put("flint", 2);
@@ -566,7 +569,10 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
     );
 
     // However many backups and restores lie between, a release is known to be on the card.
-    let job = client.take_backup(2, None).await.unwrap();
+    let job = client
+        .take_backup(&testbed::backup_of(2), None)
+        .await
+        .unwrap();
     let job = client.follow(job.id, |_| {}).await.unwrap();
     bed.put("slate", 3);
     let again = NewPlan {

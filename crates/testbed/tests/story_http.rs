@@ -122,7 +122,10 @@ async fn a_slot_works_for_one_job_at_a_time_and_a_request_starts_one_job() {
     let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     let busy = problem(client.plan(&for_device(2)).await);
     assert_eq!(busy.code, "slot-busy", "{busy:?}");
-    assert_eq!(problem(client.take_backup(2, None).await).code, "slot-busy");
+    assert_eq!(
+        problem(client.take_backup(&testbed::backup_of(2), None).await).code,
+        "slot-busy"
+    );
     let mut seen = Vec::new();
     let cancelled = client.follow(job.id, |job| {
         if let Some(progress) = &job.progress
@@ -160,9 +163,16 @@ async fn a_backup_in_progress_keeps_writers_away() {
     let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
     client.follow(job.id, |_| {}).await.unwrap();
     let other = client.plan(&for_device(1)).await.unwrap();
-    let backup = client.take_backup(1, Some("backup-1")).await.unwrap();
+    let backup = client
+        .take_backup(&testbed::backup_of(1), Some("backup-1"))
+        .await
+        .unwrap();
     assert_eq!(
-        client.take_backup(1, Some("backup-1")).await.unwrap().id,
+        client
+            .take_backup(&testbed::backup_of(1), Some("backup-1"))
+            .await
+            .unwrap()
+            .id,
         backup.id
     );
     let refused = problem(client.confirm(&other.id, other.agreed(), None).await);

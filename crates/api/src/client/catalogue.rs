@@ -10,6 +10,24 @@ use crate::{
     PART, Page, Paging, Release, ReleaseDetail, Upload,
 };
 
+/// A content that can be looked into and taken out.
+#[derive(Clone, Copy, Debug)]
+pub enum Content<'a> {
+    /// Of a release, by its name.
+    Release(&'a str),
+    /// Of a backup, by its name.
+    Backup(&'a str),
+}
+
+impl Content<'_> {
+    fn path(self) -> String {
+        match self {
+            Self::Release(name) => format!("releases/{}", part(name)),
+            Self::Backup(name) => format!("backups/{}", part(name)),
+        }
+    }
+}
+
 impl Client {
     /// Releases, newest first.
     pub async fn releases(&self) -> Answer<Vec<Release>> {
@@ -107,44 +125,52 @@ impl Client {
             .await
     }
 
-    /// The names in a folder of a partition of a release.
-    pub async fn release_folder(
+    /// The names in a folder of a partition of a content.
+    pub async fn folder_of(
         &self,
-        name: &str,
+        of: Content<'_>,
         partition: u32,
         path: &str,
     ) -> Answer<Vec<FileNode>> {
-        let (name, path) = (part(name), part(path));
-        self.get(&format!(
-            "releases/{name}/folder?partition={partition}&path={path}"
-        ))
-        .await
+        let (of, path) = (of.path(), part(path));
+        self.get(&format!("{of}/folder?partition={partition}&path={path}"))
+            .await
     }
 
-    /// Gives the bytes of one file of a release to `take`; answers its length.
-    pub async fn release_file(
+    /// Gives the bytes of one file of a content to `take`; answers its length.
+    pub async fn file_of(
         &self,
-        name: &str,
+        of: Content<'_>,
         partition: u32,
         path: &str,
         take: impl FnMut(&[u8]) -> std::io::Result<()>,
     ) -> Answer<u64> {
-        let (name, path) = (part(name), part(path));
-        let path = format!("releases/{name}/file?partition={partition}&path={path}");
+        let (of, path) = (of.path(), part(path));
+        let path = format!("{of}/file?partition={partition}&path={path}");
         self.download(&path, take).await
     }
 
-    /// Gives the raw image of a release, or the packed file as it came, to `take`; answers how many
-    /// bytes there were.
-    pub async fn release_image(
+    /// Gives the raw image of a content to `take`, packed as `gz`, `xz`, `zst` or not; answers how many bytes there
+    /// were.
+    pub async fn image_of(
         &self,
-        name: &str,
-        original: bool,
+        of: Content<'_>,
+        pack: Option<&str>,
         take: impl FnMut(&[u8]) -> std::io::Result<()>,
     ) -> Answer<u64> {
-        let what = if original { "original" } else { "image" };
-        let path = format!("releases/{}/{what}", part(name));
-        self.download(&path, take).await
+        let pack = pack.map_or(String::new(), |pack| format!("?pack={pack}"));
+        self.download(&format!("{}/image{pack}", of.path()), take)
+            .await
+    }
+
+    /// Gives the packed file of a release as it came to `take`; answers how many bytes there were.
+    pub async fn original(
+        &self,
+        name: &str,
+        take: impl FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Answer<u64> {
+        self.download(&format!("releases/{}/original", part(name)), take)
+            .await
     }
 
     async fn download(

@@ -3,7 +3,10 @@
 mod catalogue;
 mod devices;
 mod field;
+mod vault;
 mod work;
+
+pub use catalogue::Content;
 
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;

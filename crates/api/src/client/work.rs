@@ -131,8 +131,8 @@ impl Client {
     }
 
     /// Takes a backup of the card in a slot.
-    pub async fn take_backup(&self, slot: u32, key: Option<&str>) -> Answer<Job> {
-        self.start("backups", key, &NewBackup { slot }).await
+    pub async fn take_backup(&self, new: &NewBackup, key: Option<&str>) -> Answer<Job> {
+        self.start("backups", key, new).await
     }
 
     /// Compares the card in a slot with what was written onto it.

@@ -418,9 +418,13 @@ async fn copy(
     if copies == 0 && devices.is_empty() {
         anyhow::bail!("say how many copies are made (--copies), or for which devices (--for)");
     }
+    let new = api::NewBackup {
+        slot,
+        ..api::NewBackup::default()
+    };
     let job = context
         .client
-        .take_backup(slot, Some(&request_key()))
+        .take_backup(&new, Some(&request_key()))
         .await?;
     let job = follow(context, &job).await?;
     let backup = job

@@ -4,6 +4,7 @@ pub mod arrival;
 pub mod backup;
 pub mod bench;
 pub mod card;
+mod content;
 pub mod device;
 pub mod export;
 pub mod feed;
@@ -16,6 +17,7 @@ pub mod round;
 pub mod settings;
 pub mod slot;
 mod values;
+pub mod vault;
 pub mod write;
 
 /// A key of this run, so that a repeated request starts nothing twice.

@@ -6,9 +6,8 @@ use arrival::locate::Sought;
 use arrival::look::port_of;
 use records::arrivals::Arrival;
 use records::devices::Device;
-use settings::{Address, BootLine, Check, FieldKind, Sheet, fill_address, parse_networks};
+use settings::{Address, BootLine, Check, Export, FieldKind, Sheet, fill_address, parse_networks};
 
-use super::exports;
 use crate::in_force::{Counted, InForce, Team};
 use crate::refusal::Refusal;
 
@@ -22,6 +21,16 @@ pub(super) struct Wanted {
     pub value: Option<String>,
     /// Size of the card that is in it.
     pub card_bytes: Option<u64>,
+}
+
+/// An export with the addresses that belong to it.
+#[derive(Clone, Debug)]
+pub(super) struct WantedExport {
+    pub rule: Export,
+    pub page: String,
+    pub back: Option<String>,
+    /// What the value must be that tells whose it is.
+    pub whose: Option<String>,
 }
 
 /// A login that is tried once.
@@ -50,7 +59,7 @@ pub(super) struct Awaited {
     /// Lines of its boot log that mean something.
     pub lines: Vec<BootLine>,
     /// Where it exports its settings.
-    pub export: Option<exports::Wanted>,
+    pub export: Option<WantedExport>,
 }
 
 /// The port that is tried where no page is named: that of SSH.
@@ -110,7 +119,7 @@ impl Awaited {
             steps: sheet.first_boot.steps.clone(),
             lines: sheet.first_boot.lines.clone(),
             export: sheet.export.as_ref().and_then(|rule| {
-                Some(exports::Wanted {
+                Some(WantedExport {
                     page: fill_address(&rule.page, value)?,
                     back: fill(&rule.back),
                     whose: rule.field.as_deref().and_then(value),

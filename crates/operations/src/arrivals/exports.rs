@@ -9,9 +9,8 @@ use records::arrivals::Arrival;
 use records::devices::Device;
 use records::exports::{Export, NewExport};
 use serde_json::Value;
-use settings::Export as Rule;
 
-use super::awaited::{Awaited, all_awaited};
+use super::awaited::{Awaited, WantedExport, all_awaited};
 use super::looked::may_be_ours;
 use super::told::seen_of;
 use super::{Arrivals, now};
@@ -25,22 +24,12 @@ fn sealed_under(device: i64) -> String {
 /// How often the watch of devices in service takes one.
 pub(super) const EACH: time::Duration = time::Duration::hours(20);
 
-/// An export with the addresses that belong to it.
-#[derive(Clone, Debug)]
-pub(super) struct Wanted {
-    pub rule: Rule,
-    pub page: String,
-    pub back: Option<String>,
-    /// What the value must be that tells whose it is.
-    pub whose: Option<String>,
-}
-
 fn refuse(detail: String) -> Refusal {
     Refusal::new(Why::Conflict, "no-export", detail)
 }
 
 /// Fetches the export of a board, and refuses one that is cut off or somebody else's.
-async fn fetch(device: &str, wanted: &Wanted, at: &Sighting) -> Result<String, Refusal> {
+async fn fetch(device: &str, wanted: &WantedExport, at: &Sighting) -> Result<String, Refusal> {
     let page = read_page(at, &wanted.page, None).await;
     let page =
         page.map_err(|why| refuse(format!("{device} gives no export: {why}; nothing was kept")))?;
@@ -189,7 +178,7 @@ impl Arrivals {
         })
     }
 
-    async fn export_rule(&self, device: &Device) -> Result<(Awaited, Wanted), Refusal> {
+    async fn export_rule(&self, device: &Device) -> Result<(Awaited, WantedExport), Refusal> {
         let awaited = all_awaited(&self.in_force, std::slice::from_ref(device))
             .await?
             .remove(0);
@@ -223,7 +212,7 @@ impl Arrivals {
         &self,
         operator: &str,
         device: &Device,
-        wanted: &Wanted,
+        wanted: &WantedExport,
         at: &Sighting,
     ) -> Result<(), Refusal> {
         let text = fetch(&device.name, wanted, at).await?;

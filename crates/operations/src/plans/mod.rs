@@ -339,7 +339,7 @@ impl Plans {
         let (store, order) = (self.store.clone(), order.clone());
         let composed = tokio::task::spawn_blocking(move || {
             let disk = store.disk(order.manifest)?;
-            let map = disk.manifest().map();
+            let map = disk.manifest().map()?;
             let composed = compose(disk, &map, order.bound.size, &order.recipe(0, &store.keys))?;
             debug_assert_eq!(composed.disk.len(), order.bound.size);
             let left_out = composed.left_out.iter().map(|left| {

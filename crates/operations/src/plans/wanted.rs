@@ -12,6 +12,7 @@ use settings::{Grow, Laid, Sheet};
 use vault::Name;
 
 use super::Plans;
+use crate::backups::is_there;
 use crate::in_force::{Counted, growth, open_logins, planned_file, recorded_settings, sheet_text};
 use crate::refusal::Refusal;
 use crate::shown;
@@ -192,6 +193,7 @@ impl Plans {
             Some(device) => Some(self.records.device(device).await?),
             None => None,
         };
+        is_there(&backup)?;
         let seen = self.slots.insertion(slot);
         let same = seen.is_some_and(|(place, insertion)| {
             backup.reader.as_deref() == Some(&place.reader)
@@ -205,7 +207,7 @@ impl Plans {
                 format!(
                     "the card in slot {slot} is {}, which {name} was just read from; put the original back into its board \
                      and take another card",
-                    backup.card
+                    backup.card.as_deref().unwrap_or("the one")
                 ),
             ));
         }

@@ -256,7 +256,7 @@ impl Slots {
         };
         let vault = self.store.vault.clone();
         let compared = self.with_card(slot, &medium.insertion, move |card, _| {
-            let content = ManifestDisk::open(vault, name).map_err(|e| {
+            let content = ManifestDisk::open(&vault, name).map_err(|e| {
                 CardError::Reader(format!("the vault does not give its content: {e}"))
             })?;
             has_edges_of(card, &content)

@@ -3,17 +3,21 @@
 use std::sync::Arc;
 
 use bench::Bench;
-use cardwork::{Access, CardDisk, CardError, Insertion, Stage, WriteError, read_again, read_out};
-use imagecraft::{ByteKind, CHUNK, Layout, LayoutError};
+use cardwork::{
+    Access, CardDisk, CardError, CardIo, Insertion, Stage, WriteError, read_again, read_out,
+};
+use imagecraft::inspect::inspect_kept;
+use imagecraft::{ByteKind, CHUNK, Disk, DiskError, Layout, LayoutError, Map};
 use records::RecordError;
 use records::backups::NewBackup;
 use records::jobs::{At, Outcome};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use time::macros::format_description;
-use vault::Ingest;
+use vault::{Ingest, Manifest, ManifestDisk, Name};
 
 use crate::jobs::Work;
+use crate::note::Note;
 use crate::refusal::Refusal;
 use crate::shown;
 use crate::store::Store;
@@ -35,6 +39,12 @@ pub struct BackupOrder {
     pub imprint: Option<i64>,
     /// Where data behind the last partition ends that the imprint put there.
     pub behind: Option<u64>,
+    /// Content that it is likely to be like: what was written onto the card, or the backup before.
+    pub like: Option<Name>,
+    /// Whether the card is not read a second time.
+    pub unverified: bool,
+    /// Why it is taken.
+    pub reason: String,
 }
 
 /// Reads the card of the order into the vault and records the backup.
@@ -59,7 +69,12 @@ pub fn take_backup(
     if let Some(end) = order.behind {
         map.set(layout.partitions_end(), end, ByteKind::Data);
     }
-    let mut ingest = Ingest::start(store.vault.clone(), PACKERS);
+    let content = map.total(ByteKind::Data);
+    let like = order.like.and_then(|name| {
+        // One that cannot be read costs room, and nothing else.
+        Manifest::load(&store.vault, name).ok()
+    });
+    let mut ingest = Ingest::start(work.hold.clone(), PACKERS);
     let mut stopped = false;
     let read = read_out::<WriteError>(card.as_ref(), &map, &work.progress, |chunk, bytes| {
         // The cause is known where the work stopped, and asked for below.
@@ -70,33 +85,33 @@ pub fn take_backup(
             WriteError::Cancelled
         })
     });
-    let digests = match read {
-        Ok(digests) => digests,
-        Err(error) => {
-            // Where the vault stopped, it knows why.
-            if stopped {
-                work.stored(ingest.finish(card.size()))?;
-            } else {
-                work.left_behind(ingest.abandon());
-            }
-            return Err(failed(work, error, order));
+    if let Err(error) = read {
+        // Where the vault stopped, it knows why.
+        if stopped {
+            ingest.finish(card.size(), None, None)?;
+        } else {
+            ingest.abandon();
         }
-    };
-    let (manifest, _, growth) = work.stored(ingest.finish(card.size()))?;
-    if let Err(error) = read_again(card.as_ref(), &map, &digests, &work.progress) {
-        work.left_behind(growth.segments);
         return Err(failed(work, error, order));
     }
+    let (manifest, growth) = ingest.finish(card.size(), like.as_ref(), None)?;
+    let verified = match order.unverified {
+        true => String::new(),
+        false => {
+            compare_with_vault(work, card.as_ref(), &map, &manifest, order)?;
+            VERIFIED.into()
+        }
+    };
     work.progress.begin(Stage::Finishing, 0);
 
-    let content = map.total(ByteKind::Data);
-    let name = work.record_first(|| backup_name(work, order))?;
+    let name =
+        work.record_first(|| name_of_today(work, order.device.as_deref().unwrap_or(&order.card)))?;
     let new = NewBackup {
         name: name.clone(),
-        card: order.card.clone(),
+        card: Some(order.card.clone()),
         device: order.device.clone(),
         imprint: order.imprint,
-        job: work.job,
+        job: Some(work.job),
         card_size: card.size() as i64,
         content: content as i64,
         smallest_card: order
@@ -104,35 +119,93 @@ pub fn take_backup(
             .map_or(0, |end| end + layout.backup_len())
             .max(layout.smallest_card()) as i64,
         table_kind: layout.table.name().into(),
-        partitions: json!(shown::partitions(&layout)),
-        manifest: manifest.0.to_vec(),
+        partitions: filled(&manifest, &map, &layout),
+        manifest: manifest.name().0.to_vec(),
         stored: growth.stored as i64,
-        verified: "read a second time and compared, every byte".into(),
+        verified,
         slot: order.at.slot,
         insertion: order.insertion.number as i64,
         boot: order.insertion.boot.clone(),
         taken_by: work.operator.clone(),
+        reason: order.reason.clone(),
+        taken_at: None,
     };
+    let text = Note::text("backup", &name, &work.operator, &new, manifest.name());
+    vault::note(&work.hold, &text)?;
     let summary = format!(
         "{name} taken of card {}, {} bytes new",
         order.card, growth.stored
     );
-    let result =
-        json!({ "backup": name, "card": order.card, "content": content, "stored": growth.stored });
+    let result = json!({
+        "backup": name, "card": order.card, "content": content, "stored": growth.stored,
+        "verified": !order.unverified,
+    });
     let ending = work.ending(Outcome::Done(result.clone()));
-    let added = work.record(|| work.records().add_backup(&new, &summary, &ending));
-    if let Err(error) = added {
-        work.left_behind(growth.segments);
-        return Err(error);
-    }
+    work.record(|| work.records().add_backup(&new, &summary, &ending))?;
     Ok(result)
 }
 
+/// Its partitions with what is in use, as the vault holds them; without that where it cannot be told.
+fn filled(manifest: &Manifest, map: &Map, layout: &Layout) -> Value {
+    let disk = ManifestDisk::new(manifest.clone());
+    match inspect_kept(&disk, map) {
+        Ok(seen) => json!(shown::filled_partitions(&seen)),
+        Err(_) => json!(shown::partitions(layout)),
+    }
+}
+
+/// How a backup was verified that was compared with its card.
+const VERIFIED: &str =
+    "its card was read a second time and compared with what the vault gives back, every byte";
+
+/// Reads the card a second time and compares it with what the vault gives back, each chunk of it authenticated.
+fn compare_with_vault(
+    work: &Work,
+    card: &dyn CardIo,
+    map: &Map,
+    manifest: &Manifest,
+    order: &BackupOrder,
+) -> Result<(), Refusal> {
+    let kept = ManifestDisk::afresh(manifest.clone());
+    let same = |chunk: u64, bytes: &mut [u8]| {
+        map.clear_free(chunk * CHUNK, bytes);
+        let again = kept.read_vec(chunk * CHUNK, bytes.len());
+        match again {
+            Ok(again) => Ok(again == *bytes),
+            Err(e) => Err(Compared::Vault(e)),
+        }
+    };
+    match read_again(card, map, &work.progress, same) {
+        Ok(()) => Ok(()),
+        Err(Compared::Card(error)) => Err(failed(work, error, order)),
+        Err(Compared::Vault(e)) => {
+            let detail = format!(
+                "the vault does not give back what was just stored in it: {e}; no backup of card {} was taken. Look at \
+                 the disk that the vault lies on, then at all of it: duplicarium vault inspect",
+                order.card
+            );
+            Err(Refusal::invalid("vault", detail))
+        }
+    }
+}
+
+/// What was in the way of a comparison.
+enum Compared {
+    Card(WriteError),
+    Vault(DiskError),
+}
+
+impl From<WriteError> for Compared {
+    fn from(error: WriteError) -> Self {
+        Self::Card(error)
+    }
+}
+
 /// Whose it is and the day; a number is added from the second of a day on.
-async fn backup_name(work: &Work, order: &BackupOrder) -> Result<String, RecordError> {
+pub async fn name_of_today(work: &Work, whose: &str) -> Result<String, RecordError> {
     let day = format_description!("[year]-[month]-[day]");
     let day = OffsetDateTime::now_utc().format(day).unwrap_or_default();
-    let plain = format!("{}.{day}", order.device.as_deref().unwrap_or(&order.card));
+    let plain = format!("{whose}.{day}");
     let taken = work.records().backups_named_like(&plain).await?;
     let mut names =
         std::iter::once(plain.clone()).chain((2..).map(|number| format!("{plain}.{number}")));

@@ -43,7 +43,7 @@ pub fn compare_card(
     let slot = bench.slot(order.slot)?.ok_or(CardError::Empty)?;
     let card = slot.open(&order.insertion, Access::Hold)?;
     let written = store.disk(order.manifest)?;
-    let total = written.manifest().map().total(ByteKind::Data);
+    let total = written.manifest().map()?.total(ByteKind::Data);
     // Both are read where files are of one length.
     work.progress
         .begin(Stage::Comparing, total.saturating_mul(2));

@@ -12,15 +12,18 @@ use imagecraft::inspect::{Inspection, inspect_kept};
 use imagecraft::{
     CHUNK, CHUNK_LEN, Disk, DiskError, FileDisk, Finding, Layout, LayoutError, Map, Severity, Spool,
 };
+use records::backups::NewBackup;
 use records::jobs::Outcome;
 use records::releases::NewRelease;
 use serde_json::{Value, json};
 use settings::Sheet;
-use vault::{Growth, Ingest, Manifest, ManifestDisk, Name};
+use vault::{Growth, Ingest, Manifest, ManifestDisk};
 
+use super::backup::name_of_today;
 use super::fetch::Fetch;
 use super::hashing::{FileHash, Hashing};
 use crate::jobs::Work;
+use crate::note::Note;
 use crate::refusal::Refusal;
 use crate::shown;
 use crate::store::{Store, room};
@@ -113,7 +116,6 @@ pub struct ImportOrder {
 
 /// What came out of taking an image in.
 struct TakenIn {
-    manifest: Name,
     content: Manifest,
     growth: Growth,
     raw_size: u64,
@@ -143,12 +145,68 @@ pub fn import(
     let taken = taken?;
     work.progress.begin(Stage::Finishing, 0);
     let added = judge_and_record(work, store, order, path, &taken);
-    match (&added, &order.place) {
-        (Err(_), _) => work.left_behind(taken.growth.segments),
-        (Ok(_), Place::Taken(claim)) => claim.used_up(),
-        (Ok(_), _) => {}
+    if let (Ok(_), Place::Taken(claim)) = (&added, &order.place) {
+        claim.used_up();
     }
     added
+}
+
+/// Takes a disk image from elsewhere in as a backup of a device, or of nobody yet.
+///
+/// # Errors
+/// Of what is no disk image, and what the vault or the records say.
+pub fn bring_in(
+    work: &Work,
+    store: &Store,
+    rules: Rules,
+    order: &ImportOrder,
+    device: Option<&str>,
+    reason: &str,
+) -> Result<Value, Refusal> {
+    let path = fetched(work, rules, order)?;
+    let taken = take_in(work, store, rules, order, path)?;
+    work.progress.begin(Stage::Finishing, 0);
+    let disk = ManifestDisk::new(taken.content.clone());
+    let seen = inspect_kept(&disk, &taken.content.map()?).map_err(|e| unfit(order, e))?;
+    let name = work.record_first(|| name_of_today(work, device.unwrap_or("image")))?;
+    let new = NewBackup {
+        name: name.clone(),
+        card: None,
+        device: device.map(str::to_owned),
+        imprint: None,
+        job: Some(work.job),
+        card_size: taken.raw_size as i64,
+        content: seen.map.total(imagecraft::ByteKind::Data) as i64,
+        smallest_card: seen.smallest_card as i64,
+        table_kind: seen.layout.table.name().into(),
+        partitions: json!(shown::filled_partitions(&seen)),
+        manifest: taken.content.name().0.to_vec(),
+        stored: taken.growth.stored as i64,
+        verified: format!(
+            "brought in from {}, SHA-256 of the raw image {}",
+            order.file_name,
+            hex::encode(&taken.raw_sha256)
+        ),
+        slot: 0,
+        insertion: 0,
+        boot: String::new(),
+        taken_by: work.operator.clone(),
+        reason: reason.to_owned(),
+        taken_at: None,
+    };
+    let text = Note::text("backup", &name, &work.operator, &new, taken.content.name());
+    vault::note(&work.hold, &text)?;
+    let summary = format!(
+        "{name} brought in from {}, {} bytes new",
+        order.file_name, taken.growth.stored
+    );
+    let result = json!({ "backup": name, "stored": taken.growth.stored });
+    let ending = work.ending(Outcome::Done(result.clone()));
+    work.record(|| work.records().add_backup(&new, &summary, &ending))?;
+    if let Place::Taken(claim) = &order.place {
+        claim.used_up();
+    }
+    Ok(result)
 }
 
 /// Compares what was taken in with what was published, looks at it, and records the release.
@@ -160,8 +218,8 @@ fn judge_and_record(
     taken: &TakenIn,
 ) -> Result<Value, Refusal> {
     let compared = check_published(order, taken)?;
-    let disk = ManifestDisk::new(store.vault.clone(), Arc::new(taken.content.clone()));
-    let kept = taken.content.map();
+    let disk = ManifestDisk::new(taken.content.clone());
+    let kept = taken.content.map()?;
     let mut seen = inspect_kept(&disk, &kept).map_err(|e| unfit(order, e))?;
     seen.findings.extend(taken.notes.iter().cloned());
     seen.findings.extend(checksums_inside(taken));
@@ -216,7 +274,7 @@ fn take_in(
     let mut intake = Intake {
         work,
         order,
-        ingest: Ingest::start(store.vault.clone(), PACKERS),
+        ingest: Ingest::start(work.hold.clone(), PACKERS),
         stopped: false,
         notes: Vec::new(),
     };
@@ -228,22 +286,21 @@ fn take_in(
         Ok(raw_size) => raw_size,
         Err(error) => {
             if intake.stopped {
-                work.stored(intake.ingest.finish(0))?;
+                intake.ingest.finish(0, None, None)?;
             } else {
-                work.left_behind(intake.ingest.abandon());
+                intake.ingest.abandon();
             }
             return Err(error);
         }
     };
     let notes = std::mem::take(&mut intake.notes);
-    let (manifest, content, growth) = work.stored(intake.ingest.finish(raw_size))?;
+    let (content, growth) = intake.ingest.finish(raw_size, None, None)?;
     let raw_sha256 = hash.finish()?;
     let packed_sha256 = match packed_hash {
         Some(hash) => hash.finish()?,
         None => raw_sha256.clone(),
     };
     Ok(TakenIn {
-        manifest,
         content,
         growth,
         raw_size,
@@ -541,7 +598,7 @@ fn record(
         inspection: json!(shown::inspection(seen)),
         origin: json!(origin),
         kept: order.keep_file,
-        manifest: taken.manifest.0.to_vec(),
+        manifest: taken.content.name().0.to_vec(),
         stored: taken.growth.stored as i64,
         added_by: work.operator.clone(),
     };
@@ -553,6 +610,14 @@ fn record(
         summary.push_str(&format!("; its content is that of {other}"));
     }
     let result = json!({ "release": release.name, "state": release.state, "same_as": same_as });
+    let text = Note::text(
+        "release",
+        &release.name,
+        &work.operator,
+        &release,
+        taken.content.name(),
+    );
+    vault::note(&work.hold, &text)?;
     let ending = work.ending(Outcome::Done(result.clone()));
     work.record(|| {
         work.records()

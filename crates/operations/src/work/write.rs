@@ -1,7 +1,5 @@
 //! A card is composed, recorded, written and verified.
 
-use std::sync::Arc;
-
 use bench::Bench;
 use cardwork::{Access, Bound, CardError, Left, Mark, Options, Stage, WriteError, Written, write};
 use imagecraft::compose::{PlacedFile, Recipe, compose};
@@ -14,6 +12,7 @@ use time::OffsetDateTime;
 use vault::{Keys, Manifest, ManifestDisk, Name};
 
 use crate::jobs::Work;
+use crate::note::Note;
 use crate::refusal::Refusal;
 use crate::store::Store;
 
@@ -67,6 +66,16 @@ pub struct WriteOrder {
 }
 
 impl WriteOrder {
+    /// What is kept beside the content of the card in the vault.
+    fn note(&self, work: &Work, imprint: i64, content: Name) -> String {
+        let about = json!({
+            "imprint": imprint, "card": self.card, "base": self.base_name, "settings": self.settings,
+            "device": self.device.as_ref().map(|(_, name)| name),
+        });
+        let name = format!("imprint {imprint}");
+        Note::text("imprint", &name, &work.operator, &about, content)
+    }
+
     /// Number of the slot.
     pub fn slot(&self) -> u32 {
         self.at.slot as u32
@@ -191,20 +200,30 @@ fn compose_and_write(
     let card = slot.open(&order.bound.insertion, Access::Hold)?;
     order.bound.check(&medium, card.as_ref())?;
 
-    let base = Arc::new(Manifest::load(&store.vault, order.manifest)?);
-    let disk = ManifestDisk::new(store.vault.clone(), base.clone());
+    let base = Manifest::load(&store.vault, order.manifest)?;
+    // Whoever tidies meanwhile leaves what is read here.
+    base.rely(&work.hold)?;
+    let disk = ManifestDisk::new(base.clone());
     let composed = compose(
         disk,
-        &base.map(),
+        &base.map()?,
         order.bound.size,
         &order.recipe(imprint, &store.keys),
     )?;
     let touched = composed.touched.iter().copied();
-    let (content, _, _) = base.changed(&store.vault, &composed.disk, &composed.map, touched)?;
+    let note = |name| order.note(work, imprint, name);
+    let (content, _) = base.changed(
+        &work.hold,
+        &composed.disk,
+        &composed.map,
+        touched,
+        Some(&note),
+    )?;
     if work.progress.is_cancelled() {
         return Err(WriteError::Cancelled.into());
     }
-    work.record_first(|| work.records().touch_card(imprint, &content.0))?;
+    let name = content.name();
+    work.record_first(|| work.records().touch_card(imprint, &name.0))?;
     let mark = Mark {
         format: 1,
         card: order.card.clone(),

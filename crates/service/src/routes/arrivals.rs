@@ -334,8 +334,16 @@ async fn hello(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// What needs a hand because of a device in the field, the oldest first.
+/// What needs a hand: devices in the field, backups that are overdue, the vault; the oldest first.
 #[utoipa::path(get, path = "/api/v1/attention", responses((status = 200, body = Vec<api::Attention>)))]
 async fn attention(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Attention>>, ApiError> {
-    Ok(Json(app.arrivals.attention().await?))
+    let (mut all, backups, vault) = tokio::try_join!(
+        app.arrivals.attention(),
+        app.backups.attention(),
+        app.care.attention()
+    )?;
+    all.extend(backups);
+    all.extend(vault);
+    all.sort_by_key(|one| one.since);
+    Ok(Json(all))
 }

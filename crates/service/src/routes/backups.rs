@@ -14,14 +14,25 @@ use utoipa_axum::routes;
 use super::extract::{Given, Operator, RequestKey, asked};
 use crate::app::App;
 use crate::error::ApiError;
+use operations::backups::headroom::headroom_of;
+use operations::backups::{Backups, is_there};
 use operations::shown;
 use operations::slots::Inserted;
-use operations::work::{BackupOrder, take_backup};
+use operations::store::manifest_name;
+use operations::work::{
+    BackupOrder, ImportOrder, Named, Place, bring_in, prove_backup, take_backup,
+};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list, take))
-        .routes(routes!(show))
+        .routes(routes!(show, tell, let_go))
+        .routes(routes!(prove))
+        .routes(routes!(bring_in_image))
+        .routes(routes!(headroom))
+        .routes(routes!(keep, set_rule))
+        .routes(routes!(keep_now))
+        .routes(routes!(intervals, set_interval))
 }
 
 /// Backups, newest first, or in another order: a page of those that are asked for.
@@ -36,6 +47,7 @@ async fn list(
         search: query.search,
         card: query.card,
         device: query.device,
+        gone_too: query.gone.unwrap_or(false),
     };
     let asked = asked(page);
     let page = app.records.backup_page(&wanted, &asked).await?;
@@ -49,6 +61,188 @@ async fn show(
     Path(name): Path<String>,
 ) -> Result<Json<api::Backup>, ApiError> {
     Ok(Json(shown::backup(app.records.backup(&name).await?)))
+}
+
+/// Says whose a backup is, why it was taken, whether it stays whatever the keep rules say.
+#[utoipa::path(patch, path = "/api/v1/backups/{name}", request_body = api::BackupChange,
+    responses((status = 200, body = api::Backup)))]
+async fn tell(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Given(change): Given<api::BackupChange>,
+) -> Result<Json<api::Backup>, ApiError> {
+    app.backups.tell(&operator, &name, &change).await?;
+    Ok(Json(shown::backup(app.records.backup(&name).await?)))
+}
+
+#[derive(serde::Deserialize)]
+struct Because {
+    #[serde(default)]
+    why: String,
+}
+
+/// Lets the content of a backup go. Its record stays, and what it took in the vault is free when that is tidied next.
+#[utoipa::path(delete, path = "/api/v1/backups/{name}", params(("why" = Option<String>, Query)),
+    responses((status = 204)))]
+async fn let_go(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Path(name): Path<String>,
+    Query(Because { why }): Query<Because>,
+) -> Result<StatusCode, ApiError> {
+    app.backups.let_go(&operator, &name, &why).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Takes a disk image from elsewhere in as a backup of a device, or of nobody yet: a job.
+#[utoipa::path(post, path = "/api/v1/backup-images", request_body = api::NewImageBackup,
+    responses((status = 202, body = api::Job)))]
+async fn bring_in_image(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    RequestKey(request_key): RequestKey,
+    Given(new): Given<api::NewImageBackup>,
+) -> Result<(StatusCode, Json<api::Job>), ApiError> {
+    if let Some(key) = &request_key
+        && let Some(job) = app.records.job_of_request(key).await?
+    {
+        return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
+    }
+    let reason = Backups::reason(&new.reason)?;
+    let device = match &new.device {
+        Some(name) => Some(app.records.device(name).await?.name),
+        None => None,
+    };
+    let (claim, kept) = app.uploads.claim(&new.upload)?;
+    let order = ImportOrder {
+        place: Place::Taken(claim),
+        way: "upload",
+        from: kept.file_name.clone(),
+        file_name: kept.file_name.clone(),
+        sheet: None,
+        named: Named::default(),
+        expected: None,
+        member: None,
+        keep_file: false,
+        draft: false,
+        feed: None,
+    };
+    let job = NewJob {
+        kind: "take in",
+        subject: format!("{} as a backup", kept.file_name),
+        at: None,
+        card: None,
+        operator,
+        request_key,
+    };
+    let (store, rules) = (app.store.clone(), app.rules);
+    let job = app
+        .jobs
+        .start(job, None, move |work| {
+            bring_in(work, &store, rules, &order, device.as_deref(), &reason)
+        })
+        .await?;
+    Ok((StatusCode::ACCEPTED, Json(job)))
+}
+
+/// How the used data of a device grew over its backups, and when its card will be full if it goes on so.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/headroom", responses((status = 200, body = api::Headroom)))]
+async fn headroom(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<api::Headroom>, ApiError> {
+    let device = app.records.device(&name).await?;
+    let backups = app.records.backups_of(Some(device.id)).await?;
+    let shelf = app.catalogue.shelf().await?;
+    let sheet = shelf
+        .followed(&device)
+        .and_then(|release| shelf.sheet(release).ok());
+    let advised = sheet.and_then(|sheet| sheet.card.advised_gb);
+    Ok(Json(headroom_of(
+        &backups,
+        advised.map(|gb| (gb * 1e9) as u64),
+    )))
+}
+
+/// Proves a backup up to a level, the lower ones first, and keeps what was shown with the date: a job.
+#[utoipa::path(post, path = "/api/v1/backups/{name}/proofs", request_body = api::NewProof,
+    responses((status = 202, body = api::Job)))]
+async fn prove(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    RequestKey(request_key): RequestKey,
+    Path(name): Path<String>,
+    Given(new): Given<api::NewProof>,
+) -> Result<(StatusCode, Json<api::Job>), ApiError> {
+    let backup = app.records.backup(&name).await?;
+    is_there(&backup)?;
+    let job = NewJob {
+        kind: "prove",
+        subject: backup.name.clone(),
+        at: None,
+        card: None,
+        operator,
+        request_key,
+    };
+    let store = app.store.clone();
+    let job = app
+        .jobs
+        .start(job, None, move |work| {
+            prove_backup(work, &store, &backup, &new.level)
+        })
+        .await?;
+    Ok((StatusCode::ACCEPTED, Json(job)))
+}
+
+/// How many backups stay: the rules, and what they would do now.
+#[utoipa::path(get, path = "/api/v1/keep", responses((status = 200, body = api::KeepReport)))]
+async fn keep(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+) -> Result<Json<api::KeepReport>, ApiError> {
+    Ok(Json(app.backups.keep(&operator, true).await?))
+}
+
+/// Sets the keep rule of the team or of a device, or takes it away. Gives what the rules would do then.
+#[utoipa::path(put, path = "/api/v1/keep", request_body = api::KeepChange, responses((status = 200, body = api::KeepReport)))]
+async fn set_rule(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Given(change): Given<api::KeepChange>,
+) -> Result<Json<api::KeepReport>, ApiError> {
+    app.backups.set_rule(&operator, &change).await?;
+    Ok(Json(app.backups.keep(&operator, true).await?))
+}
+
+/// Lets go the content of backups whose time is over by the keep rules; in a dry run it is only said which.
+#[utoipa::path(post, path = "/api/v1/keep/now", request_body = api::KeepNow, responses((status = 200, body = api::KeepReport)))]
+async fn keep_now(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Given(new): Given<api::KeepNow>,
+) -> Result<Json<api::KeepReport>, ApiError> {
+    Ok(Json(app.backups.keep(&operator, new.dry_run).await?))
+}
+
+/// How often devices and appliances shall be backed up.
+#[utoipa::path(get, path = "/api/v1/backup-intervals", responses((status = 200, body = Vec<api::BackupInterval>)))]
+async fn intervals(
+    State(app): State<Arc<App>>,
+) -> Result<Json<Vec<api::BackupInterval>>, ApiError> {
+    Ok(Json(app.backups.intervals().await?))
+}
+
+/// Says how often a device, or each of an appliance, shall be backed up.
+#[utoipa::path(put, path = "/api/v1/backup-intervals", request_body = api::BackupInterval,
+    responses((status = 200, body = Vec<api::BackupInterval>)))]
+async fn set_interval(
+    State(app): State<Arc<App>>,
+    Operator(operator): Operator,
+    Given(change): Given<api::BackupInterval>,
+) -> Result<Json<Vec<api::BackupInterval>>, ApiError> {
+    app.backups.set_interval(&operator, &change).await?;
+    Ok(Json(app.backups.intervals().await?))
 }
 
 /// Reads the card in a slot into the vault, twice: a job.
@@ -109,6 +303,12 @@ async fn take(
         .on_card(&card)
         .await?
         .filter(|imprint| stamp.is_some_and(|stamp| stamp.imprint == imprint.id));
+    let reason = Backups::reason(&new.reason)?;
+    let like = app
+        .records
+        .content_like(on_it.as_ref().map(|one| one.id), device.as_deref())
+        .await?;
+    let like = like.and_then(|raw| manifest_name(&raw).ok());
     let order = BackupOrder {
         at: at.clone(),
         insertion: medium.insertion,
@@ -116,6 +316,9 @@ async fn take(
             .as_ref()
             .and_then(|imprint| imprint.behind)
             .map(|end| end as u64),
+        like,
+        unverified: new.unverified,
+        reason,
         imprint: on_it.map(|imprint| imprint.id),
         device,
         card: card.clone(),

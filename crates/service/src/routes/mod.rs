@@ -22,6 +22,7 @@ mod rounds;
 mod slots;
 mod table;
 mod uploads;
+mod vault;
 
 use std::sync::Arc;
 
@@ -66,6 +67,7 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(rounds::routes())
         .merge(arrivals::routes())
         .merge(backups::routes())
+        .merge(vault::routes())
         .merge(cards::routes())
         .merge(jobs::routes())
         .merge(events::routes())

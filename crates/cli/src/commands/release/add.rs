@@ -7,7 +7,6 @@ use std::path::{Path, PathBuf};
 use anyhow::Context as _;
 use api::{NewRelease, NewUpload, PART};
 use clap::Args;
-use indicatif::{ProgressBar, ProgressStyle};
 
 use super::show;
 use crate::commands::request_key;
@@ -132,23 +131,12 @@ impl Add {
     }
 }
 
-/// A bar for bytes, hidden where programs read.
-pub fn bar(context: &Context, len: u64, what: &'static str) -> ProgressBar {
-    let bar = match context.json {
-        true => ProgressBar::hidden(),
-        false => ProgressBar::new(len),
-    };
-    if let Ok(style) = ProgressStyle::with_template(
-        "{prefix:>10}  {bar:30} {percent:>3} %  {decimal_bytes_per_sec}  {eta} left",
-    ) {
-        bar.set_style(style.progress_chars("█▌░"));
-    }
-    bar.set_prefix(what);
-    bar
-}
-
 /// Uploads a file, on from where an earlier try was cut off.
-async fn upload(context: &Context, image: &Path, sheet: Option<&str>) -> anyhow::Result<String> {
+pub async fn upload(
+    context: &Context,
+    image: &Path,
+    sheet: Option<&str>,
+) -> anyhow::Result<String> {
     let file =
         File::open(image).with_context(|| format!("cannot read the image {}", image.display()))?;
     let meta = file.metadata()?;
@@ -170,7 +158,7 @@ async fn upload(context: &Context, image: &Path, sheet: Option<&str>) -> anyhow:
             key: Some(key),
         })
         .await?;
-    let bar = bar(context, size, "uploading");
+    let bar = super::super::content::bar(context, size, "uploading");
     let mut received = begun.received;
     if received > 0 && !context.json {
         eprintln!("going on from {}", text::size(received));

@@ -3,18 +3,18 @@
 mod add;
 mod show;
 
-use std::fs::File;
-use std::io::{IsTerminal as _, Write as _};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
-use anyhow::{Context as _, bail};
-use api::{Comparison, Difference, NewCurrent, NewEvidence, NewSheet, NewState};
+use anyhow::Context as _;
+use api::{Comparison, Content, Difference, NewCurrent, NewEvidence, NewSheet, NewState};
 use clap::Subcommand;
 
+use super::content;
 use super::list::{Order, Paging, rest};
 use crate::follow::follow;
 use crate::{Context, text};
 
+pub use add::upload;
 pub use show::{partitions, show};
 
 #[derive(Subcommand)]
@@ -124,17 +124,6 @@ pub enum Release {
     },
 }
 
-/// `2:/etc/hostname` as partition and path.
-fn place(text: &str) -> anyhow::Result<(u32, &str)> {
-    let (partition, path) = text
-        .split_once(':')
-        .with_context(|| format!("{text:?} should be PARTITION:PATH, such as 2:/etc/hostname"))?;
-    let partition = partition
-        .parse()
-        .with_context(|| format!("{partition:?} is no number of a partition"))?;
-    Ok((partition, path))
-}
-
 impl Release {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
         let client = &context.client;
@@ -204,44 +193,11 @@ impl Release {
                     rest(page, "carriers");
                 })
             }
-            Self::Files { name, place: at } => {
-                let (partition, path) = place(&at)?;
-                let nodes = client.release_folder(&name, partition, path).await?;
-                context.show(&nodes, |nodes| {
-                    let rows = nodes.iter().map(|node| {
-                        let name = match (&node.target, node.kind.as_str()) {
-                            (Some(target), _) => format!("{} -> {target}", node.name),
-                            (None, "folder") => format!("{}/", node.name),
-                            _ => node.name.clone(),
-                        };
-                        [
-                            text::or_dash(&node.mode),
-                            text::or_dash(&node.owner),
-                            text::size(node.len),
-                            name,
-                        ]
-                    });
-                    text::table(["mode", "owner", "length", "name"], &[2], rows);
-                })
+            Self::Files { name, place } => {
+                content::files(context, Content::Release(&name), &place).await
             }
-            Self::Read {
-                name,
-                place: at,
-                to,
-            } => {
-                let (partition, path) = place(&at)?;
-                let mut out: Box<dyn std::io::Write> = match &to {
-                    Some(to) => Box::new(new_file(to)?),
-                    None => Box::new(std::io::stdout().lock()),
-                };
-                let on_screen = to.is_none() && std::io::stdout().is_terminal();
-                client
-                    .release_file(&name, partition, path, |piece| match on_screen {
-                        true => out.write_all(&without_steering(piece)),
-                        false => out.write_all(piece),
-                    })
-                    .await?;
-                Ok(out.flush()?)
+            Self::Read { name, place, to } => {
+                content::read(context, Content::Release(&name), &place, to.as_deref()).await
             }
             Self::Export { name, to, original } => export(context, &name, &to, original).await,
             Self::Compare { a, b } => {
@@ -257,56 +213,17 @@ impl Release {
     }
 }
 
-/// A file that was not there before.
-fn new_file(path: &PathBuf) -> anyhow::Result<File> {
-    File::create_new(path).with_context(|| format!("cannot make {}", path.display()))
-}
-
-async fn export(context: &Context, name: &str, to: &PathBuf, original: bool) -> anyhow::Result<()> {
+async fn export(context: &Context, name: &str, to: &Path, original: bool) -> anyhow::Result<()> {
     let release = context.client.release(name).await?.release;
+    let source = match original {
+        true => content::Source::Original(name),
+        false => content::Source::Image(Content::Release(name)),
+    };
     let whole = match original {
         true => release.packed_size,
         false => release.raw_size,
     };
-    let mut file = new_file(to)?;
-    let bar = add::bar(context, whole, "exporting");
-    let mut done = 0;
-    let sparse = !original;
-    let got = context
-        .client
-        .release_image(name, original, |piece| {
-            done += piece.len() as u64;
-            bar.set_position(done);
-            // Zeros become holes: the file takes no more room than what is in it.
-            if sparse && piece.iter().all(|byte| *byte == 0) {
-                std::io::Seek::seek(&mut file, std::io::SeekFrom::Current(piece.len() as i64))?;
-                return Ok(());
-            }
-            file.write_all(piece)
-        })
-        .await;
-    bar.finish_and_clear();
-    let whole_file = got.is_ok_and(|got| got == whole);
-    if !whole_file {
-        std::fs::remove_file(to)?;
-        bail!("{name} was not exported: the service stopped sending after {done} of {whole} bytes");
-    }
-    file.set_len(whole)?;
-    file.sync_all()?;
-    if context.json {
-        return context.show(&release, |_| {});
-    }
-    println!("{}  {}", to.display(), text::exact(whole));
-    match original {
-        true => println!(
-            "the packed file as it came, SHA-256 {}",
-            release.packed_sha256
-        ),
-        false => {
-            println!("equal to the original in everything but free bytes, which are zero here")
-        }
-    }
-    Ok(())
+    content::export(context, source, name, whole, to).await
 }
 
 fn list(lines: &[api::Line]) {
@@ -405,19 +322,4 @@ fn compared(comparison: &Comparison) {
     if !comparison.files.is_empty() {
         text::table(["  change", "file", "was", "is"], &[2, 3], rows);
     }
-}
-
-/// Bytes of a foreign file with those replaced that would steer a terminal.
-fn without_steering(bytes: &[u8]) -> Vec<u8> {
-    let mut before = 0;
-    let calm = |byte: &u8| {
-        // In UTF-8 the second set of control characters is 0xc2 and one of these.
-        let second = std::mem::replace(&mut before, *byte) == 0xc2 && *byte < 0xa0;
-        match byte {
-            b'\n' | b'\t' | b'\r' | 0x20..=0x7e => *byte,
-            0x80.. if !second => *byte,
-            _ => b'?',
-        }
-    };
-    bytes.iter().map(calm).collect()
 }

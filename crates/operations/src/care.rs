@@ -1,0 +1,403 @@
+//! The vault as a whole: what it holds, how it is looked after, its key, and what it can give back to the records.
+
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use ::records::Records;
+use ::records::backups::NewBackup;
+use ::records::jobs::{NewJob, RequestKey};
+use ::records::releases::NewRelease;
+use time::OffsetDateTime;
+use vault::{Kind, Root};
+
+use crate::backups::Backups;
+use crate::jobs::Jobs;
+use crate::news::{Events, News};
+use crate::note::Note;
+use crate::refusal::Refusal;
+use crate::store::Store;
+use crate::work::{copy_vault, inspect_vault, keep_records, tidy_vault};
+
+/// Hundredths of the vault that are inspected each time by itself: all of it within a month, if that is daily.
+const SHARE: u8 = 4;
+/// Segments that nothing lies in any more are deleted so long after.
+const GRACE: Duration = Duration::from_secs(600);
+/// How often it is looked whether something is due.
+const LOOK: Duration = Duration::from_secs(20);
+
+/// Where everything lies, and how often it is looked after.
+pub struct Places {
+    /// The key file.
+    pub key_file: PathBuf,
+    /// Where the vault lies.
+    pub vault: String,
+    /// Where the second one lies.
+    pub second: Option<String>,
+    /// Hours between what is done by itself.
+    pub every: Option<Duration>,
+    /// Address of the records' database.
+    pub database: String,
+}
+
+/// Looks after the vault.
+pub struct Care {
+    records: Records,
+    store: Arc<Store>,
+    jobs: Arc<Jobs>,
+    events: Events,
+    backups: Backups,
+    root: Mutex<Root>,
+    places: Places,
+    /// When this started: a service that has just begun has other things to do.
+    since: Instant,
+}
+
+fn kind_word(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Chunk => "chunks",
+        Kind::Page => "pages",
+        Kind::Manifest => "manifests",
+        _ => "notes",
+    }
+}
+
+impl Care {
+    /// With the root of the keys.
+    pub fn new(
+        records: Records,
+        store: Arc<Store>,
+        jobs: Arc<Jobs>,
+        events: Events,
+        root: Root,
+        places: Places,
+    ) -> Self {
+        Self {
+            backups: Backups::new(records.clone(), events.clone()),
+            records,
+            store,
+            jobs,
+            events,
+            root: Mutex::new(root),
+            places,
+            since: Instant::now(),
+        }
+    }
+
+    fn root(&self) -> Root {
+        self.root.lock().unwrap_or_else(|e| e.into_inner()).clone()
+    }
+
+    /// What the vault is and holds.
+    pub async fn view(&self) -> Result<api::VaultView, Refusal> {
+        let looks = self.records.vault_looks().await?;
+        let sizes = self.records.vault_sizes().await?;
+        let content = self.records.content_bytes().await?;
+        let vault = &self.store.vault;
+        let free = rustix::fs::statvfs(self.places.vault.as_str()).ok();
+        Ok(api::VaultView {
+            key: self.root().id(),
+            place: self.places.vault.clone(),
+            second: self.places.second.clone(),
+            stored: vault.stored(),
+            content: content as u64,
+            segments: vault.segments().len() as u64,
+            pieces: vault
+                .counts()
+                .into_iter()
+                .map(|(kind, count, bytes)| api::Pieces {
+                    kind: kind_word(kind).into(),
+                    count,
+                    bytes,
+                })
+                .collect(),
+            looks: looks
+                .into_iter()
+                .map(|look| {
+                    let list = |key: &str| look.found.get(key).cloned().unwrap_or_default();
+                    api::VaultLook {
+                        words: serde_json::from_value(list("words")).unwrap_or_default(),
+                        touched: serde_json::from_value(list("touched")).unwrap_or_default(),
+                        what: look.what,
+                        job: look.job_id,
+                        at: look.at,
+                        bad: look.bad,
+                    }
+                })
+                .collect(),
+            sizes: sizes
+                .into_iter()
+                .map(|(day, stored, content)| api::VaultSize {
+                    day: day.to_string(),
+                    stored: stored as u64,
+                    content: content as u64,
+                })
+                .collect(),
+            hours: self.places.every.map(|every| every.as_secs_f64() / 3600.0),
+            free: free.map(|found| found.f_bavail.saturating_mul(found.f_frsize)),
+        })
+    }
+
+    fn job(&self, kind: &'static str, operator: &str, request_key: Option<RequestKey>) -> NewJob {
+        NewJob {
+            kind,
+            subject: "the vault".into(),
+            at: None,
+            card: None,
+            operator: operator.into(),
+            request_key,
+        }
+    }
+
+    /// Reads and authenticates the vault, or a share of it: a job.
+    pub async fn inspect(
+        &self,
+        operator: &str,
+        request_key: Option<RequestKey>,
+        share: Option<u8>,
+    ) -> Result<api::Job, Refusal> {
+        if share.is_some_and(|share| !(1..=100).contains(&share)) {
+            let detail = "a share is 1 to 100 hundredths";
+            return Err(Refusal::invalid("bad-value", detail));
+        }
+        let (store, root, second) = (self.store.clone(), self.root(), self.places.second.clone());
+        let job = self.job("inspect", operator, request_key);
+        let started = self.jobs.start(job, None, move |work| {
+            let second = second.as_deref().map(|place| (place, &root));
+            inspect_vault(work, &store, share, second)
+        });
+        started.await
+    }
+
+    /// Takes away what nothing refers to: a job.
+    pub async fn tidy(
+        &self,
+        operator: &str,
+        request_key: Option<RequestKey>,
+        seal_anew: bool,
+    ) -> Result<api::Job, Refusal> {
+        let store = self.store.clone();
+        let job = self.job("tidy", operator, request_key);
+        let started = self
+            .jobs
+            .start(job, None, move |work| tidy_vault(work, &store, seal_anew));
+        started.await
+    }
+
+    /// Copies what the second vault does not have: a job.
+    pub async fn copy(
+        &self,
+        operator: &str,
+        request_key: Option<RequestKey>,
+    ) -> Result<api::Job, Refusal> {
+        let place = self.places.second.clone().ok_or_else(|| {
+            let detail = "no second vault is configured: say where it lies with second_vault, a folder on another disk or a bucket";
+            Refusal::invalid("no-second-vault", detail)
+        })?;
+        let (store, root) = (self.store.clone(), self.root());
+        let job = self.job("copy", operator, request_key);
+        let started = self.jobs.start(job, None, move |work| {
+            copy_vault(work, &store, &place, &root)
+        });
+        started.await
+    }
+
+    /// Keeps all records in the vault: a job.
+    pub async fn keep_records(
+        &self,
+        operator: &str,
+        request_key: Option<RequestKey>,
+    ) -> Result<api::Job, Refusal> {
+        let address = self.places.database.clone();
+        let mut job = self.job("keep records", operator, request_key);
+        job.subject = "in the vault".into();
+        let started = self
+            .jobs
+            .start(job, None, move |work| keep_records(work, &address));
+        started.await
+    }
+
+    /// Changes the key: a new key file, and what is sealed from now on is sealed under a new key. Whatever ends
+    /// between two steps leaves a key file that opens the vault.
+    pub async fn change_key(&self, operator: &str) -> Result<String, Refusal> {
+        let old = self.root();
+        let new = Root::by_chance()?;
+        let waiting = waiting_key(&self.places.key_file);
+        let _ = std::fs::remove_file(&waiting);
+        new.save(&waiting)?;
+        self.store.vault.rekey(&new).await?;
+        std::fs::rename(&waiting, &self.places.key_file)?;
+        if let Some(folder) = self.places.key_file.parent() {
+            std::fs::File::open(folder)?.sync_all()?;
+        }
+        *self.root.lock().unwrap_or_else(|e| e.into_inner()) = new.clone();
+        self.store.vault.forget_root(&old.id()).await?;
+        let summary = format!("The key was changed: {} opens the vault now", new.id());
+        self.events
+            .note(operator, "vault.key", "the vault", &summary)
+            .await?;
+        Ok(new.id())
+    }
+
+    /// What the notes in the vault tell of.
+    pub async fn notes(&self) -> Result<Vec<api::NotedContent>, Refusal> {
+        let notes = self.read_notes().await?;
+        let known = self.records.known_contents().await?;
+        let mut told: Vec<_> = notes
+            .into_iter()
+            .map(|note| api::NotedContent {
+                known: !matches!(note.what.as_str(), "backup" | "release")
+                    || known.contains(&(note.what.clone(), note.name.clone())),
+                what: note.what,
+                name: note.name,
+                at: note.at,
+                by: note.by,
+            })
+            .collect();
+        told.sort_by_key(|one| std::cmp::Reverse(one.at));
+        Ok(told)
+    }
+
+    async fn read_notes(&self) -> Result<Vec<Note>, Refusal> {
+        let vault = self.store.vault.clone();
+        let notes = tokio::task::spawn_blocking(move || vault.notes());
+        let notes = notes
+            .await
+            .map_err(|e| Refusal::invalid("vault", e.to_string()))?;
+        let read = notes.iter().filter_map(|(_, text)| Note::read(text));
+        Ok(read.collect())
+    }
+
+    /// Puts backups and releases into the records that the vault tells of and the records do not know.
+    pub async fn reindex(&self, operator: &str) -> Result<api::Reindexed, Refusal> {
+        let mut done = api::Reindexed::default();
+        let known = self.records.known_contents().await?;
+        let mut notes = self.read_notes().await?;
+        notes.sort_by_key(|note| note.at);
+        for note in notes {
+            let is_known = |what: &str| known.contains(&(what.to_owned(), note.name.clone()));
+            match note.what.as_str() {
+                "backup" if !is_known("backup") => {
+                    match serde_json::from_value::<NewBackup>(note.about.clone()) {
+                        Ok(mut new) => {
+                            new.taken_at = Some(note.at);
+                            match self.records.found_backup(&new, operator).await {
+                                Ok(()) => done.backups.push(note.name),
+                                Err(e) => done.problems.push(format!("{}: {e}", note.name)),
+                            }
+                        }
+                        Err(e) => done.problems.push(format!("{}: {e}", note.name)),
+                    }
+                }
+                "release" if !is_known("release") => {
+                    match serde_json::from_value::<NewRelease>(note.about.clone()) {
+                        Ok(mut new) => {
+                            // The packed file lay beside the vault, not in it.
+                            new.kept = false;
+                            match self.records.found_release(&new, operator).await {
+                                Ok(()) => done.releases.push(note.name),
+                                Err(e) => done.problems.push(format!("{}: {e}", note.name)),
+                            }
+                        }
+                        Err(e) => done.problems.push(format!("{}: {e}", note.name)),
+                    }
+                }
+                _ => {}
+            }
+        }
+        self.events.bus.tell(News::Events);
+        Ok(done)
+    }
+
+    /// What needs a hand.
+    pub async fn attention(&self) -> Result<Vec<api::Attention>, Refusal> {
+        let looks = self.records.vault_looks().await?.into_iter();
+        let bad = looks.filter(|look| look.bad).map(|look| {
+            let words: Vec<String> = look
+                .found
+                .get("words")
+                .cloned()
+                .and_then(|words| serde_json::from_value(words).ok())
+                .unwrap_or_default();
+            api::Attention {
+                kind: "vault".into(),
+                device: String::new(),
+                words: format!("the vault: {}", words.join("; ")),
+                since: look.at,
+                arrival: None,
+            }
+        });
+        Ok(bad.collect())
+    }
+
+    /// Looks after the vault for as long as the service runs.
+    pub async fn look_after(self: Arc<Self>) {
+        loop {
+            let pause = match self.places.every {
+                Some(every) => LOOK.min(every / 4).max(Duration::from_millis(200)),
+                None => LOOK,
+            };
+            tokio::time::sleep(pause).await;
+            if self.jobs.is_closing() {
+                return;
+            }
+            let vault = self.store.vault.clone();
+            let grace = match self.places.every {
+                Some(every) => GRACE.min(every),
+                None => GRACE,
+            };
+            let buried = tokio::task::spawn_blocking(move || vault.bury(grace)).await;
+            if let Ok(Err(e)) = buried {
+                tracing::warn!("what was tidied away in the vault stays there for now: {e}");
+            }
+            if let Some(every) = self.places.every
+                && let Err(e) = self.do_what_is_due(every).await
+            {
+                tracing::debug!("looking after the vault: {e}");
+            }
+        }
+    }
+
+    async fn do_what_is_due(&self, every: Duration) -> Result<(), Refusal> {
+        if self.since.elapsed() < every.min(Duration::from_secs(3600)) {
+            return Ok(());
+        }
+        let looks = self.records.vault_looks().await?;
+        let now = OffsetDateTime::now_utc();
+        let last = |what: &str| {
+            looks
+                .iter()
+                .find(|look| look.what == what)
+                .map(|look| look.at)
+        };
+        let is_due = |what: &str| last(what).is_none_or(|at| now - at >= every);
+        // One try in each stretch of time, however it ends.
+        let stretch = (now.unix_timestamp_nanos() / every.as_nanos().max(1) as i128).to_string();
+        let key = |what: &str| {
+            Some(RequestKey {
+                key: format!("vault {what} {stretch}"),
+                digest: Vec::new(),
+            })
+        };
+        let by = "service";
+        if is_due("tidy") {
+            self.backups.keep(by, false).await?;
+            self.tidy(by, key("tidy"), false).await?;
+        }
+        if is_due("records") {
+            self.keep_records(by, key("records")).await?;
+        }
+        if is_due("inspect") {
+            self.inspect(by, key("inspect"), Some(SHARE)).await?;
+        }
+        if self.places.second.is_some() && is_due("copy") {
+            self.copy(by, key("copy")).await?;
+        }
+        Ok(())
+    }
+}
+
+/// Where a new key waits until the vault opens with it.
+pub fn waiting_key(key_file: &Path) -> PathBuf {
+    key_file.with_extension("key.new")
+}
