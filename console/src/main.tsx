@@ -7,7 +7,7 @@ import { createRoot } from "react-dom/client";
 
 import { Activity } from "./pages/Activity";
 import { Arrival, Arrivals } from "./pages/Arrivals";
-import { Backups } from "./pages/Backups";
+import { Backup, Backups } from "./pages/Backups";
 import { Bench } from "./pages/Bench";
 import { Card, Cards } from "./pages/Cards";
 import { Catalogue } from "./pages/Catalogue";
@@ -17,6 +17,7 @@ import { Preset, Presets } from "./pages/Presets";
 import { Job } from "./pages/Job";
 import { Large } from "./pages/Large";
 import { Release } from "./pages/Release";
+import { Vault } from "./pages/Vault";
 import { Round, Rounds } from "./pages/Rounds";
 import { Shell } from "./parts/Shell";
 import { Empty, Page } from "./parts/ui";
@@ -46,6 +47,8 @@ const router = createRouter({
         route("/cards", Cards),
         route("/cards/$label", Card),
         route("/backups", Backups),
+        route("/backups/$name", Backup),
+        route("/vault", Vault),
         route("/activity", Activity),
         route("/jobs/$id", Job),
         route("/rounds", Rounds),

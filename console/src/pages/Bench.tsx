@@ -1,7 +1,7 @@
 // The bench: slots as they stand on the table, what is in each, what can be done with it.
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import type { FormEvent } from "react";
+import { type FormEvent, useState } from "react";
 
 import { type CardDetail, type RoundSlot, type Slot, get, post, put, requestKey } from "../api/client";
 import { useSlots } from "../api/live";
@@ -56,8 +56,9 @@ export function Bench() {
 
 function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
     const backup = useMutation({
-        mutationFn: () => post("backups", { slot: slot.number }, requestKey()),
+        mutationFn: (reason: string) => post("backups", { slot: slot.number, reason, unverified: false }, requestKey()),
     });
+    const [reason, setReason] = useState("");
     const drift = useMutation({
         mutationFn: () => post("drift", { slot: slot.number }, requestKey()),
     });
@@ -118,12 +119,24 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
                         {failed !== undefined && <Failed job={failed} />}
                         <Failure error={backup.error ?? drift.error ?? release.error} />
                     </div>
+                    {card.occupant === "ours" && !busy && (
+                        <input
+                            aria-label="Why a backup is taken"
+                            placeholder="backup because …"
+                            value={reason}
+                            maxLength={500}
+                            onChange={(event) => {
+                                setReason(event.target.value);
+                            }}
+                            className={`${FIELD} mt-3 text-sm`}
+                        />
+                    )}
                     <div className="mt-3 flex flex-wrap gap-2">
                         <WriteDialog slot={slot.number} disabled={busy || barred || card.locked || card.in_use != null || card.twin != null} />
                         <Button
                             disabled={busy || backup.isPending || card.in_use != null || ["blank", "empty", "unfinished"].includes(card.occupant)}
                             onClick={() => {
-                                backup.mutate();
+                                backup.mutate(reason);
                             }}
                         >
                             Take a backup

@@ -13,6 +13,7 @@ import {
     remove,
 } from "../api/client";
 import { Field } from "../parts/Field";
+import { Headroom } from "../parts/Headroom";
 import { InTheField, Outed } from "../parts/Hands";
 import { FieldForm, type Typed } from "../parts/FieldForm";
 import { filled } from "../parts/form";
@@ -306,6 +307,7 @@ export function Device() {
                         <Field device={data.device} />
                         <InTheField device={data.device.name} down={outage !== undefined} />
                     </Sheet>
+                    <Headroom device={data.device.name} />
                     {(data.outdated ?? []).length > 0 && (
                         <div className="mb-5">
                             <Notice tone="ochre">

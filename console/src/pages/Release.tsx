@@ -31,7 +31,7 @@ export function Release() {
                         <FirstBoot detail={data} />
                     </Sheet>
                     <Sheet title="Files">
-                        <Files release={name} partitions={data.partitions} />
+                        <Files of={{ release: name }} partitions={data.partitions} />
                     </Sheet>
                     <Sheet title="Cards that carry it">
                         <Carriers detail={data} />

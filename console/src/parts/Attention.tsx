@@ -8,6 +8,7 @@ import { Notice } from "./ui";
 
 const TONES: Record<string, "oxide" | "ochre" | "moss"> = {
     silent: "oxide",
+    vault: "oxide",
     "arrival-question": "oxide",
     "arrival-late": "ochre",
     certificate: "ochre",
@@ -22,7 +23,7 @@ export function Attention() {
     return (
         <section aria-label="What needs a hand" className="mb-5 grid gap-2">
             {rest.map((one) => (
-                <Hand key={`${one.kind} ${one.device}`} one={one} />
+                <Hand key={`${one.kind} ${one.device} ${one.since}`} one={one} />
             ))}
         </section>
     );
@@ -33,6 +34,10 @@ function Hand({ one }: { one: One }) {
         <Notice tone={TONES[one.kind] ?? "ochre"}>
             {one.arrival != null ? (
                 <Link to="/arrivals/$id" params={{ id: String(one.arrival) }} className="font-semibold underline">
+                    {one.words}
+                </Link>
+            ) : one.device === "" ? (
+                <Link to="/vault" className="font-semibold underline">
                     {one.words}
                 </Link>
             ) : (

@@ -8,19 +8,28 @@ import { Amount, Button, Failure, Table } from "./ui";
 
 const READABLE = /^(FAT|ext)/;
 
-export function Files({ release, partitions }: { release: string; partitions: Partition[] }) {
+/** Whose files: of a release, or of a backup. */
+export type Whose = { release: string } | { backup: string };
+
+const below = (whose: Whose, rest: string) =>
+    "release" in whose ? ofRelease(whose.release, rest) : (`backups/${encodeURIComponent(whose.backup)}${rest}` as const);
+
+export function Files({ of, partitions }: { of: Whose; partitions: Partition[] }) {
     const readable = partitions.filter((part) => READABLE.test(part.file_system ?? ""));
     const [at, setAt] = useState({ partition: readable.at(-1)?.number, path: "" });
     const place = `partition=${String(at.partition)}&path=${encodeURIComponent(at.path)}`;
     const folder = useQuery({
-        queryKey: ["files", release, at],
-        queryFn: () => get(ofRelease(release, `/folder?${place}`)),
+        queryKey: ["files", of, at],
+        queryFn: () =>
+            "release" in of
+                ? get(ofRelease(of.release, `/folder?${place}`))
+                : get(`backups/${encodeURIComponent(of.backup)}/folder?${place}`),
         enabled: at.partition !== undefined,
         staleTime: Infinity,
     });
     if (at.partition === undefined) return <p className="text-sm text-faded">No partition whose files can be read.</p>;
     const file = (name: string) =>
-        `/api/v1/${ofRelease(release, `/file?partition=${String(at.partition)}&path=${encodeURIComponent(`${at.path}/${name}`)}`)}`;
+        `/api/v1/${below(of, `/file?partition=${String(at.partition)}&path=${encodeURIComponent(`${at.path}/${name}`)}`)}`;
     const parts = at.path.split("/").filter((part) => part !== "");
     return (
         <div className="grid gap-2 text-sm">

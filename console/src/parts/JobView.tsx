@@ -18,6 +18,9 @@ const DOING: Record<string, string> = {
     reading: "Reading",
     saving: "Keeping what is on it",
     checking: "Checking",
+    inspecting: "Reading the vault",
+    tidying: "Tidying",
+    copying: "Copying",
     "putting back": "Putting back",
     finishing: "Finishing",
 };
