@@ -28,7 +28,21 @@ async fn main() -> Result<()> {
     .status()?;
     anyhow::ensure!(loaded.success(), "the scenario could not be loaded");
     bed.done(&["write", "quay-02", "--slot", "2", "--yes", "C-0001"]);
-    bed.done(&["backup", "take", "--slot", "2"]);
+    let reason = "before changing the antenna";
+    let taken = bed.json(&["backup", "take", "--slot", "2", "--reason", reason]);
+    let taken = taken["name"].as_str().unwrap_or_default();
+    bed.done(&["backup", "prove", taken]);
+    bed.done(&["backup", "take", "--slot", "2", "--unverified"]);
+    bed.done(&[
+        "backup",
+        "keep",
+        "--newest",
+        "3",
+        "--daily",
+        "7",
+        "--monthly",
+        "12",
+    ]);
     bed.put("chalk", 4);
     bed.done(&["write", "tide-north", "--slot", "4", "--yes", "C-0002"]);
 
@@ -101,12 +115,21 @@ async fn main() -> Result<()> {
             "cards?sort=size&descending=true",
             "quay-01",
         ),
-        ("console-backups", "backups", "quay-02"),
+        ("console-backups", "backups", "Nothing goes by it"),
         ("console-activity", "activity", "Backup of"),
     ] {
         go(page, text).await?;
         browser.picture(&shot(name)).await?;
     }
+    for words in [
+        &["vault", "inspect"][..],
+        &["vault", "keep-records"],
+        &["vault", "tidy"],
+    ] {
+        bed.done(words);
+    }
+    go("vault", "everything that is kept is whole").await?;
+    browser.picture(&shot("console-vault")).await?;
     go("presets/workshop", "takes").await?;
     browser.picture(&shot("console-preset")).await?;
     go("devices/tool-saws", "Show what would land").await?;
@@ -135,14 +158,6 @@ async fn main() -> Result<()> {
         Duration::from_millis(2500),
         &shot("terminal-release"),
     )?;
-    screen.picture(
-        &bed,
-        "duplicarium device list --site workshop --sort board; duplicarium device list --limit 3 --descending; \
-         duplicarium card list; duplicarium preset list; duplicarium preset networks; sleep 60",
-        Duration::from_millis(2500),
-        &shot("terminal-lists"),
-    )?;
-
     // A board that arrives, as somebody sees it who stands before it.
     bed.standin(&["pull", "--slot", "2"]);
     bed.done(&["arrival", "expect", "quay-02", "--waits", "Ingrid"]);

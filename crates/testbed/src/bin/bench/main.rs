@@ -5,6 +5,8 @@
 mod arrivals;
 mod readers;
 mod thousands;
+#[path = "vault.rs"]
+mod vault_rows;
 
 use std::fs::File;
 use std::io::{Read, Write};
@@ -25,7 +27,7 @@ use object_store::local::LocalFileSystem;
 use serde_json::json;
 use testbed::{Testbed, demo_sheet, path, workspace};
 use time::OffsetDateTime;
-use vault::{Ingest, Keys, Manifest, ManifestDisk, Vault};
+use vault::{Ingest, Manifest, ManifestDisk, Root, Vault};
 
 const MIB: u64 = 1 << 20;
 const PIECE: usize = 1 << 20;
@@ -77,8 +79,11 @@ fn main() -> Result<()> {
     let image = sample_image(dir.path(), "sample.img", 256 * MIB)?;
     let guard = runtime.enter();
     let store = LocalFileSystem::new_with_prefix(dir.path())?.with_fsync(true);
-    let vault = runtime.block_on(Vault::open(Arc::new(store), Arc::new(Keys::new([7; 32]))))?;
+    let vault = runtime.block_on(Vault::open(Arc::new(store), &Root::new([7; 32])))?;
     drop(guard);
+    if std::env::args().nth(1).as_deref() == Some("vault") {
+        return report(&vault_rows::rows(&runtime, dir.path(), &image)?);
+    }
     if std::env::args().nth(1).as_deref() == Some("cards") {
         return report(&card_rows(&bed, &vault, &image, dir.path())?);
     }
@@ -106,6 +111,7 @@ fn main() -> Result<()> {
     rows.extend(import_rows(&bed, dir.path(), &image)?);
     rows.push(compare_row(&bed, dir.path())?);
     drop(bed);
+    rows.extend(vault_rows::rows(&runtime, dir.path(), &image)?);
     rows.push(readers::memory()?);
     rows.push(arrivals::row(&runtime)?);
     rows.extend(thousands::rows(&runtime)?);
@@ -245,25 +251,25 @@ fn import_rows(bed: &Testbed, dir: &Path, image: &Path) -> Result<Vec<Row>> {
         ratio(
             "import, raw, against the slower of zstd -3 and sha256sum",
             raw / zstd.max(sum),
-            1.2,
+            1.0,
         ),
         ratio(
             "import, gzip, against gzip -d | sha256sum",
             from_gzip / gunzip,
-            1.2,
+            1.1,
         ),
-        ratio("import, xz, against xz -d | sha256sum", from_xz / unxz, 1.2),
+        ratio("import, xz, against xz -d | sha256sum", from_xz / unxz, 1.1),
         Row {
             name: "memory of the idle service",
             value: memory,
             unit: "MB",
-            bar: Some(100.0),
+            bar: Some(40.0),
         },
     ])
 }
 
 fn take_in(vault: &Arc<Vault>, file: &Path) -> Result<Manifest> {
-    let mut ingest = Ingest::start(vault.clone(), 2);
+    let mut ingest = Ingest::start(vault.hold(), 2);
     let mut file = File::open(file)?;
     let len = file.metadata()?.len();
     for chunk in 0..len.div_ceil(CHUNK_LEN as u64) {
@@ -271,7 +277,7 @@ fn take_in(vault: &Arc<Vault>, file: &Path) -> Result<Manifest> {
         file.read_exact(&mut bytes)?;
         ingest.push(chunk, Arc::new(bytes))?;
     }
-    Ok(ingest.finish(len)?.1)
+    Ok(ingest.finish(len, None, None)?.0)
 }
 
 fn card(bed: &Testbed, name: &str, more: &[&str]) -> Result<Box<dyn CardIo>> {
@@ -332,9 +338,9 @@ fn plain(card: &dyn CardIo, image: &Path, bytes: u64) -> Result<(f64, f64)> {
 }
 
 fn card_rows(bed: &Testbed, vault: &Arc<Vault>, image: &Path, dir: &Path) -> Result<Vec<Row>> {
-    let manifest = Arc::new(take_in(vault, image)?);
-    let map = manifest.map();
-    let disk = ManifestDisk::new(vault.clone(), manifest.clone());
+    let manifest = take_in(vault, image)?;
+    let map = manifest.map()?;
+    let disk = ManifestDisk::new(manifest.clone());
     let needed = map.total(ByteKind::Data) + map.total(ByteKind::Zero);
     // The file behind a card is written once before: what is allocated anew takes longer to flush, whoever
     // comes first.
@@ -344,9 +350,9 @@ fn card_rows(bed: &Testbed, vault: &Arc<Vault>, image: &Path, dir: &Path) -> Res
     let (copy, read) = plain(limited.as_ref(), image, needed)?;
     // A fast disk is through the short one in less than a second, of which flushing is a large part.
     let long = sample_image(dir, "long.img", 896 * MIB)?;
-    let long_manifest = Arc::new(take_in(vault, &long)?);
-    let long_map = long_manifest.map();
-    let long_disk = ManifestDisk::new(vault.clone(), long_manifest);
+    let long_manifest = take_in(vault, &long)?;
+    let long_map = long_manifest.map()?;
+    let long_disk = ManifestDisk::new(long_manifest);
     let long_needed = long_map.total(ByteKind::Data) + long_map.total(ByteKind::Zero);
     let swift = card(bed, "swift", &["--rate", "300MB"])?;
     plain(swift.as_ref(), &long, long_needed)?;
@@ -399,7 +405,7 @@ fn card_rows(bed: &Testbed, vault: &Arc<Vault>, image: &Path, dir: &Path) -> Res
             Some(1.1),
         ),
     ];
-    let open = || ManifestDisk::new(vault.clone(), manifest.clone());
+    let open = || ManifestDisk::new(manifest.clone());
     rows.extend(readers::rows(dir, &open, &map, image)?);
     Ok(rows)
 }
@@ -474,8 +480,8 @@ fn compose_rows(
          mkfs.fat -F 32 --offset 8192 {at} 262144 && \
          mkfs.ext4 -q -F -b 4096 -O {features} -E offset=272629760 {at} $(( (8000000000 - 272629760) / 4096 ))"
     ))?;
-    let manifest = Arc::new(take_in(vault, &image)?);
-    let (name, _) = manifest.store(vault)?;
+    let manifest = take_in(vault, &image)?;
+    let name = manifest.name();
     let recipe = Recipe {
         files: vec![
             PlacedFile::file(Target::Boot, "quaylink/link.toml", vec![b'x'; 300]),
@@ -497,7 +503,7 @@ fn compose_rows(
     let mut touched = 0;
     let mut once = |disk: ManifestDisk| -> Result<f64> {
         let begun = Instant::now();
-        let map = disk.manifest().map();
+        let map = disk.manifest().map()?;
         let composed = compose(disk, &map, 32_000_000_000, &recipe)?;
         anyhow::ensure!(
             matches!(&composed.grown, Some(Ok(grown)) if grown.limited.is_none()),
@@ -507,10 +513,10 @@ fn compose_rows(
         touched = composed.touched.len();
         Ok(begun.elapsed().as_secs_f64() * 1e3)
     };
-    let warm = median(|| once(ManifestDisk::new(vault.clone(), manifest.clone())))?;
+    let warm = median(|| once(ManifestDisk::new(manifest.clone())))?;
     // Cold: the manifest and every page come out of the vault again.
     let begun = Instant::now();
-    let disk = ManifestDisk::open(vault.clone(), name)?;
+    let disk = ManifestDisk::open(vault, name)?;
     let cold = begun.elapsed().as_secs_f64() * 1e3 + once(disk)?;
     let [of_warm, of_cold, of_touched] = names;
     let row = |name, value, unit| Row {
