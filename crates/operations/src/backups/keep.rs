@@ -97,7 +97,7 @@ mod tests {
 
     fn backup(name: &str, hours_ago: i64) -> Kept<'_> {
         // A Saturday.
-        let now = OffsetDateTime::from_unix_timestamp(1_795_910_400).unwrap();
+        let now = OffsetDateTime::from_unix_timestamp(1_795_867_200).unwrap();
         Kept {
             name,
             taken_at: now - time::Duration::hours(hours_ago),
