@@ -281,6 +281,8 @@ impl Care {
                     match serde_json::from_value::<NewBackup>(note.about.clone()) {
                         Ok(mut new) => {
                             new.taken_at = Some(note.at);
+                            // Numbers of jobs are of other records.
+                            new.job = None;
                             match self.records.found_backup(&new, operator).await {
                                 Ok(()) => done.backups.push(note.name),
                                 Err(e) => done.problems.push(format!("{}: {e}", note.name)),

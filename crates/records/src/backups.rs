@@ -163,6 +163,42 @@ impl Wanted {
     }
 }
 
+/// Puts a backup into the records; what it refers to and is not known here is left out.
+async fn insert(tx: &mut sqlx::PgConnection, new: &NewBackup) -> Result<i64, RecordError> {
+    let taken = format!("there is a backup {:?} already", new.name);
+    let id = sqlx::query_scalar!(
+        "insert into backups (name, card_id, device_id, imprint_id, job_id, card_size, content, smallest_card,
+            table_kind, partitions, manifest, stored, verified, slot, insertion, boot, taken_by, reason, taken_at)
+         values ($1, (select id from cards where label = $2), (select id from devices where name = $3),
+            (select id from imprints where id = $4), (select id from jobs where id = $5), $6, $7, $8, $9, $10, $11,
+            $12, $13, $14, $15, $16, $17, $18, coalesce($19, now()))
+         returning id",
+        new.name,
+        new.card,
+        new.device,
+        new.imprint,
+        new.job,
+        new.card_size,
+        new.content,
+        new.smallest_card,
+        new.table_kind,
+        new.partitions,
+        new.manifest,
+        new.stored,
+        new.verified,
+        new.slot,
+        new.insertion,
+        new.boot,
+        new.taken_by,
+        new.reason,
+        new.taken_at
+    )
+    .fetch_one(tx)
+    .await
+    .map_err(|e| RecordError::explain(e, &[("backups_name_key", taken)]))?;
+    Ok(id)
+}
+
 impl Records {
     /// Records a backup and the end of the job that took it.
     pub async fn add_backup(
@@ -171,38 +207,8 @@ impl Records {
         summary: &str,
         ending: &Ending,
     ) -> Result<i64, RecordError> {
-        let taken = format!("there is a backup {:?} already", new.name);
         let mut tx = self.pool.begin().await?;
-        let id = sqlx::query_scalar!(
-            "insert into backups (name, card_id, device_id, imprint_id, job_id, card_size, content, smallest_card,
-                table_kind, partitions, manifest, stored, verified, slot, insertion, boot, taken_by, reason,
-                taken_at)
-             values ($1, (select id from cards where label = $2), (select id from devices where name = $3),
-                $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, coalesce($19, now()))
-             returning id",
-            new.name,
-            new.card,
-            new.device,
-            new.imprint,
-            new.job,
-            new.card_size,
-            new.content,
-            new.smallest_card,
-            new.table_kind,
-            new.partitions,
-            new.manifest,
-            new.stored,
-            new.verified,
-            new.slot,
-            new.insertion,
-            new.boot,
-            new.taken_by,
-            new.reason,
-            new.taken_at
-        )
-        .fetch_one(&mut *tx)
-        .await
-        .map_err(|e| RecordError::explain(e, &[("backups_name_key", taken)]))?;
+        let id = insert(&mut tx, new).await?;
         events::add(&mut tx, &new.taken_by, "backup.taken", &new.name, summary).await?;
         jobs::end(&mut tx, ending).await?;
         tx.commit().await?;
@@ -212,36 +218,8 @@ impl Records {
     /// Records a backup that the vault tells of and these records did not know. What it refers to and is not known
     /// here is left out.
     pub async fn found_backup(&self, new: &NewBackup, operator: &str) -> Result<(), RecordError> {
-        let taken = format!("there is a backup {:?} already", new.name);
         let mut tx = self.pool.begin().await?;
-        sqlx::query!(
-            "insert into backups (name, card_id, device_id, imprint_id, card_size, content, smallest_card,
-                table_kind, partitions, manifest, stored, verified, slot, insertion, boot, taken_by, reason, taken_at)
-             values ($1, (select id from cards where label = $2), (select id from devices where name = $3),
-                (select id from imprints where id = $4), $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17,
-                coalesce($18, now()))",
-            new.name,
-            new.card,
-            new.device,
-            new.imprint,
-            new.card_size,
-            new.content,
-            new.smallest_card,
-            new.table_kind,
-            new.partitions,
-            new.manifest,
-            new.stored,
-            new.verified,
-            new.slot,
-            new.insertion,
-            new.boot,
-            new.taken_by,
-            new.reason,
-            new.taken_at
-        )
-        .execute(&mut *tx)
-        .await
-        .map_err(|e| RecordError::explain(e, &[("backups_name_key", taken)]))?;
+        insert(&mut tx, new).await?;
         let summary = format!("Backup {} was found in the vault", new.name);
         events::add(&mut tx, operator, "backup.found", &new.name, &summary).await?;
         Ok(tx.commit().await?)
