@@ -20,7 +20,7 @@ const READERS: u64 = 2;
 /// Chunks of the vault that is large.
 const CHUNKS: u64 = 1_000_000;
 /// Imprints that are made in it, and for how many they stand.
-const IMPRINTS: u64 = 1000;
+const IMPRINTS: u64 = 100;
 const STAND_FOR: u64 = 50_000;
 /// Chunks that an imprint changes.
 const CHANGED: u64 = 60;
@@ -205,7 +205,7 @@ fn large_rows(runtime: &tokio::runtime::Runtime, dir: &Path) -> Result<Vec<Row>>
             bar: Some(300.0),
         },
         Row {
-            name: "manifests of 50,000 imprints, by those of 1,000",
+            name: "manifests of 50,000 imprints, by those of 100",
             value: each * STAND_FOR as f64 / 1e6,
             unit: "MB",
             bar: Some(1000.0),
