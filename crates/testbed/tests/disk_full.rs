@@ -76,10 +76,7 @@ async fn ended(client: &Client, id: i64) -> api::Job {
             && begun.elapsed() > Duration::from_secs(15)
             && let Ok(job) = client.job(id).await
         {
-            return api::Job {
-                error: Some("the records cannot be reached".into()),
-                ..job
-            };
+            return job;
         }
         if let Ok(job) = client.job(id).await
             && !matches!(job.state.as_str(), "waiting" | "running")
@@ -92,6 +89,19 @@ async fn ended(client: &Client, id: i64) -> api::Job {
         );
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
+}
+
+/// Why a job did not come to its end, by its own word; of one that waits for room, by the word of the service's log.
+fn why(bed: &Testbed, job: api::Job) -> String {
+    job.error.unwrap_or_else(|| {
+        let log = std::fs::read_to_string(bed.log()).unwrap_or_default();
+        let number = format!("job={}", job.id);
+        let line = log.lines().rev().find(|line| {
+            line.contains("waiting for the records") && line.trim_end().ends_with(&number)
+        });
+        line.unwrap_or_else(|| panic!("nobody says why job {} goes on: {log}", job.id))
+            .to_owned()
+    })
 }
 
 /// An image whose one partition holds 40 MB that nothing else holds.
@@ -217,21 +227,21 @@ async fn a_full_disk_says_so_loses_nothing_and_ends_with_room() {
         let mut told = Vec::new();
         match import(&bed, &format!("1.{round}")).await {
             Ok(job) if job.state == "done" => panic!("there was no room for it: {job:?}"),
-            Ok(job) => told.push(job.error.unwrap_or_default()),
+            Ok(job) => told.push(why(&bed, job)),
             Err(e) => told.push(e.to_string()),
         }
         match client.take_backup(&testbed::backup_of(1), None).await {
             Ok(job) => {
                 let job = ended(&client, job.id).await;
                 if job.state != "done" {
-                    told.push(job.error.unwrap_or_default());
+                    told.push(why(&bed, job));
                 }
             }
             Err(e) => told.push(e.to_string()),
         }
         match write(&bed, 2).await {
             Ok(job) if job.state == "done" => {}
-            Ok(job) => told.push(job.error.unwrap_or_default()),
+            Ok(job) => told.push(why(&bed, job)),
             Err(e) => told.push(e.to_string()),
         }
         println!("{told:#?}");
