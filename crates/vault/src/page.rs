@@ -63,6 +63,20 @@ impl Parts<'_> {
         self.bytes().map(|raw| u32::from_le_bytes(raw) as usize)
     }
 
+    /// What is said otherwise than elsewhere, up to the end: places below `most`, and what is there.
+    fn differing(&mut self, most: usize) -> Option<Vec<(usize, Entry)>> {
+        let mut differs = Vec::new();
+        while !self.0.is_empty() {
+            let at = self.number()?;
+            let entry = self.entry()?;
+            if at >= most {
+                return None;
+            }
+            differs.push((at, entry));
+        }
+        Some(differs)
+    }
+
     fn entry(&mut self) -> Option<Entry> {
         match self.byte()? {
             0 => Some(Entry::Free),
@@ -128,15 +142,7 @@ pub(crate) fn read_root(bytes: &[u8]) -> Option<ReadRoot> {
         }
         DIFFERS => {
             let base = Name(parts.bytes()?);
-            let mut differs = Vec::new();
-            while !parts.0.is_empty() {
-                let at = parts.number()?;
-                let entry = parts.entry()?;
-                if at >= wanted {
-                    return None;
-                }
-                differs.push((at, entry));
-            }
+            let differs = parts.differing(wanted)?;
             Some(ReadRoot {
                 len,
                 pages: Vec::new(),
@@ -226,15 +232,7 @@ pub(crate) fn read_page(bytes: &[u8]) -> Option<ReadPage> {
         }
         DIFFERS => {
             let base = Name(parts.bytes()?);
-            let mut differs = Vec::new();
-            while !parts.0.is_empty() {
-                let at = parts.number()?;
-                let entry = parts.entry()?;
-                if at >= count {
-                    return None;
-                }
-                differs.push((at, entry));
-            }
+            let differs = parts.differing(count)?;
             Some(ReadPage::Differs(count, base, differs))
         }
         _ => None,
