@@ -92,6 +92,8 @@ async fn the_table_of_neighbours() {
 struct Responder {
     daemon: Option<mdns_sd::ServiceDaemon>,
     port: u16,
+    /// The name that it got, where that is not the one that is sought.
+    renamed: Option<&'static str>,
 }
 
 const MDNS_NAME: &str = "quay-mdns";
@@ -106,15 +108,19 @@ impl Hands for Responder {
         let service = mdns_sd::ServiceInfo::new(
             "_dup-test._tcp.local.",
             "board",
-            &format!("{MDNS_NAME}.local."),
+            &format!("{}.local.", self.renamed.unwrap_or(MDNS_NAME)),
             "127.0.0.1",
             8080,
-            None::<std::collections::HashMap<String, String>>,
+            [("serial", "5A-17-00-00-00-07")].as_slice(),
         );
         daemon.register(service.unwrap()).unwrap();
         self.daemon = Some(daemon);
         Sought {
             host_name: Some(MDNS_NAME.into()),
+            services: match self.renamed {
+                Some(_) => vec!["_dup-test._tcp".into()],
+                None => Vec::new(),
+            },
             ..Sought::default()
         }
     }
@@ -129,6 +135,8 @@ impl Hands for Responder {
     fn nobody(&self) -> Sought {
         Sought {
             host_name: Some("nobody-here".into()),
+            services: vec!["_dup-test._tcp".into()],
+            macs: vec!["5a:17:00:00:00:08".into()],
             ..Sought::default()
         }
     }
@@ -153,8 +161,47 @@ async fn a_name_by_multicast_dns() {
         eprintln!("SKIPPED: there is no multicast on loopback here: {why}");
         return;
     }
-    let mut hands = Responder { daemon: None, port };
+    let mut hands = Responder {
+        daemon: None,
+        port,
+        renamed: None,
+    };
     locates(&Mdns::on_loopback(port), &mut hands).await;
+}
+
+/// Two boards were given one name: the second one took another, and says what it serves.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_service_of_a_board_whose_name_was_taken() {
+    let port = 15_453;
+    if let Err(why) = hears_itself(port + 1) {
+        eprintln!("SKIPPED: there is no multicast on loopback here: {why}");
+        return;
+    }
+    let mut hands = Responder {
+        daemon: None,
+        port,
+        renamed: Some("quay-mdns-2"),
+    };
+    let locator = Mdns::on_loopback(port);
+    locates(&locator, &mut hands).await;
+    let ours = hands.appear();
+    // By the end of its hardware address too, which the text of the service tells.
+    let by_mac = Sought {
+        host_name: Some("other".into()),
+        macs: vec!["5a:17:00:00:00:07".into()],
+        ..ours
+    };
+    let begun = std::time::Instant::now();
+    loop {
+        let found = locator.find(std::slice::from_ref(&by_mac)).await.unwrap();
+        if let Some(one) = found[0].first() {
+            assert_eq!(one.host_name.as_deref(), Some("quay-mdns-2"));
+            break;
+        }
+        assert!(begun.elapsed().as_secs() < 20, "it is not found");
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    hands.vanish();
 }
 
 /// A stand-in with a drawer of its own, that knows only which boards are on.

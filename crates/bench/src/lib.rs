@@ -21,7 +21,7 @@ use cardwork::{CardError, Medium, Place, Slot};
 
 pub use bindings::{Binding, BindingError, Bindings};
 pub use reader::{Reader, Unit};
-pub use standin::STANDIN;
+pub use standin::{Put, STANDIN};
 
 /// A slot and what lies in it at one moment.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -41,6 +41,8 @@ pub struct Seen {
 /// A bench with its readers.
 pub struct Bench {
     standin: Option<Arc<dyn Reader>>,
+    /// Where the stand-in is, whose boards try cards.
+    standin_at: Option<SocketAddr>,
     /// Where this computer says which disks it has.
     computer: linux::Computer,
     /// Where it is written down which places are slots; none where only the stand-in is used.
@@ -63,11 +65,34 @@ impl Bench {
     /// written down in a file, which need not exist yet.
     pub fn new(standin: Option<SocketAddr>, file: Option<PathBuf>) -> Self {
         Self {
+            standin_at: standin,
             standin: standin.map(|address| Arc::new(standin::StandinReader::new(address)) as _),
             computer: linux::Computer::here(),
             file,
             state: Mutex::default(),
         }
+    }
+
+    /// Lets a board of a model try a card of `len` bytes, which `fill` gives, without a card in any slot; gives what it
+    /// did. `None` where the bench has no stand-in: only that has boards.
+    ///
+    /// # Errors
+    /// What the stand-in says, and `fill`.
+    pub fn try_boot(
+        &self,
+        model: &str,
+        len: u64,
+        fill: &mut dyn FnMut(Put<'_>) -> std::io::Result<()>,
+    ) -> Result<Option<wire::BoardState>, CardError> {
+        let tried = self
+            .standin_at
+            .map(|address| standin::try_boot(address, model, len, fill));
+        tried.transpose()
+    }
+
+    /// Whether there are boards that try cards.
+    pub fn has_boards(&self) -> bool {
+        self.standin_at.is_some()
     }
 
     fn state(&self) -> MutexGuard<'_, State> {

@@ -8,7 +8,7 @@ use std::time::Duration;
 use cardwork::{Access, CardError, CardIo, Insertion, Medium, Place, Slot};
 
 use crate::reader::{Reader, Unit};
-use crate::wire::{Line, Refusal, Reply, Request, SlotState};
+use crate::wire::{BoardState, Line, Refusal, Reply, Request, SlotState};
 
 fn reader(error: io::Error) -> CardError {
     CardError::Reader(error.to_string())
@@ -192,5 +192,43 @@ impl CardIo for StandinCard {
             insertion: self.insertion,
         };
         self.ask("flushing", 0, &request, &[]).map(drop)
+    }
+}
+
+/// Bytes that are given to a trial at once.
+const PIECE: usize = 4 << 20;
+
+/// Takes the bytes of a card that a board shall try: where they begin, and what they are.
+pub type Put<'a> = &'a mut dyn FnMut(u64, &[u8]) -> io::Result<()>;
+
+/// Lets the stand-in's board of a model try a card of `len` bytes, which `fill` gives; gives what the board did.
+pub fn try_boot(
+    address: SocketAddr,
+    model: &str,
+    len: u64,
+    fill: &mut dyn FnMut(Put<'_>) -> io::Result<()>,
+) -> Result<BoardState, CardError> {
+    let line = Line::new(Some(address));
+    let Reply::Trial(trial) = line.ask(&Request::Trial { len }, &[]).map_err(reader)?.0 else {
+        return Err(surprise());
+    };
+    let mut put = |offset: u64, bytes: &[u8]| {
+        for (number, piece) in bytes.chunks(PIECE).enumerate() {
+            let offset = offset + (number * PIECE) as u64;
+            match line.ask(&Request::TrialWrite { trial, offset }, piece)?.0 {
+                Reply::Done => {}
+                _ => return Err(io::Error::other("the stand-in took no bytes")),
+            }
+        }
+        Ok(())
+    };
+    // A trial that is not filled is tried all the same, so that it goes.
+    let filled = fill(&mut put);
+    let model = model.to_owned();
+    let tried = line.ask(&Request::TrialBoot { trial, model }, &[]);
+    filled.map_err(reader)?;
+    match tried.map_err(reader)?.0 {
+        Reply::Boards(boards) => boards.into_iter().next().ok_or_else(surprise),
+        _ => Err(surprise()),
     }
 }

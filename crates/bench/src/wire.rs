@@ -88,6 +88,25 @@ pub enum Request {
         #[serde(default)]
         board: BoardKind,
     },
+    /// Make room for the bytes of a card that a board shall only try.
+    Trial {
+        /// Bytes of the card.
+        len: u64,
+    },
+    /// Write the body to a trial.
+    TrialWrite {
+        /// Which.
+        trial: u64,
+        /// First byte.
+        offset: u64,
+    },
+    /// Let a board try a trial, which is gone then.
+    TrialBoot {
+        /// Which.
+        trial: u64,
+        /// Board model.
+        model: String,
+    },
     /// The boards that are on.
     Boards,
     /// Switch a board off and take its card out.
@@ -107,8 +126,10 @@ pub enum Reply {
     Slots(Vec<SlotState>),
     /// The cards.
     Cards(Vec<CardState>),
-    /// Boards that are on.
+    /// Boards that are on, or the one that tried something.
     Boards(Vec<BoardState>),
+    /// Number of a trial.
+    Trial(u64),
     /// It was not done.
     Refused {
         /// Why, for programs.

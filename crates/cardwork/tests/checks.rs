@@ -214,7 +214,7 @@ fn an_event() -> impl Strategy<Value = Option<(u64, Event)>> {
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(
-        std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(60)
+        std::env::var("PROPTEST_CASES").ok().and_then(|cases| cases.parse().ok()).unwrap_or(24)
     ))]
 
     #[test]

@@ -7,7 +7,7 @@ use std::fmt;
 use crate::fs::ext::{Attributes, Editor, ExtError};
 use crate::fs::fat::{Fat, FatError};
 use crate::fs::{FileError, Files, NodeKind};
-use crate::grow::{self, Grown, Growth};
+use crate::grow::{self, Grown, Growth, Shrunk};
 use crate::table::gpt::GptError;
 use crate::{Disk, DiskError, Layout, LayoutError, Map, Overlay, Partition, STAMP_PATH, Stamp};
 
@@ -40,6 +40,18 @@ impl fmt::Display for Target {
 }
 
 impl Target {
+    /// The partition that a word means: `boot`, `root`, a number, or a label.
+    pub fn named(word: &str) -> Self {
+        match word {
+            "boot" => Self::Boot,
+            "root" => Self::Root,
+            other => match other.parse() {
+                Ok(number) => Self::Number(number),
+                Err(_) => Self::Label(other.into()),
+            },
+        }
+    }
+
     /// The same in a sentence.
     fn describe(&self) -> String {
         match self {
@@ -176,6 +188,9 @@ pub struct Recipe {
     pub files: Vec<PlacedFile>,
     /// How the last partition is grown; `None` leaves it as it is.
     pub growth: Option<Growth>,
+    /// Whether the last partition may be shrunk where the card is too small for it. It fills the
+    /// card then.
+    pub shrinks: bool,
     /// Whether partitions that cannot be edited are left as they are, and the rest is done.
     pub go_on: bool,
     /// Whether a file system that is found damaged is changed all the same.
@@ -212,6 +227,8 @@ pub struct Composed<B> {
     pub unstamped: Option<String>,
     /// What growing came to, or why nothing was grown; `None` if it was not asked for.
     pub grown: Option<Result<Grown, String>>,
+    /// What shrinking came to, where the card was too small for the base as it is.
+    pub shrunk: Option<Shrunk>,
     /// Partitions that could not be edited, where the rest was to go on.
     pub left_out: Vec<LeftOut>,
 }
@@ -221,12 +238,14 @@ pub struct Composed<B> {
 #[non_exhaustive]
 pub enum ComposeError {
     /// The content does not fit.
-    #[error("the content needs {needed} bytes, but the card holds {card}")]
+    #[error("the content needs {needed} bytes, but the card holds {card}{}", because(why.as_deref()))]
     CardTooSmall {
         /// Bytes needed.
         needed: u64,
         /// Bytes of the card.
         card: u64,
+        /// Why it cannot be made smaller, where that was tried.
+        why: Option<String>,
     },
     /// The sheet names a partition that is not there.
     #[error("{path} should go to {}, which the image does not have", target.describe())]
@@ -275,6 +294,12 @@ pub enum ComposeError {
     Disk(#[from] DiskError),
 }
 
+fn because(why: Option<&str>) -> String {
+    why.map_or_else(String::new, |why| {
+        format!(", and it cannot be made smaller: {why}")
+    })
+}
+
 fn paths_on(paths: &[String], number: u32) -> String {
     match paths {
         [] => format!("partition {number}"),
@@ -295,31 +320,44 @@ pub fn compose<B: Disk>(
     card_len: u64,
     recipe: &Recipe,
 ) -> Result<Composed<B>, ComposeError> {
-    let before = Layout::read(&base)?;
+    let mut layout = Layout::read(&base)?;
     let behind = recipe.behind.map_or(0, |end| end.min(base.len()));
     let needed = behind
-        .saturating_add(before.backup_len())
-        .max(before.smallest_card());
-    if needed > card_len {
+        .saturating_add(layout.backup_len())
+        .max(layout.smallest_card());
+    let fits = needed <= card_len;
+    if !fits && !recipe.shrinks {
         return Err(ComposeError::CardTooSmall {
             needed,
             card: card_len,
+            why: None,
         });
     }
-    let mut disk = Overlay::new(base, card_len);
+    let mut work = Work::default();
+    let mut disk;
+    if fits {
+        disk = Overlay::new(base, card_len);
+    } else {
+        // What lies behind the card's end is there until it has been moved.
+        let whole = base.len().max(card_len);
+        disk = Overlay::new(base, whole);
+        work.shrink(&mut disk, &mut layout, card_len, recipe)
+            .map_err(|e| e.too_small(needed, card_len))?;
+        disk.cut(card_len);
+    }
     // What else the base holds behind its last partition, such as the backup of its table, is not
     // content of the card.
-    let end = before.partitions_end().max(behind);
+    let end = layout.partitions_end().max(behind);
     let mut base_map = base_map.resized(end).resized(card_len);
-    if let Some(table) = &before.gpt {
+    if let Some(table) = &layout.gpt {
         table.fit(&mut disk)?;
         let backup = card_len.saturating_sub(table.backup_len());
         base_map.set(backup, card_len, crate::ByteKind::Data);
     }
-    let mut work = Work::default();
-    let mut layout = before;
     work.sort(&disk, &layout, recipe)?;
-    work.grow(&mut disk, &mut layout, recipe)?;
+    if work.shrunk.is_none() {
+        work.grow(&mut disk, &mut layout, recipe)?;
+    }
     work.place(&mut disk, &layout, recipe)?;
     work.stamp(&mut disk, &layout, recipe)?;
     let touched = disk.touched_chunks(&base_map);
@@ -330,6 +368,7 @@ pub fn compose<B: Disk>(
         disk,
         unstamped: work.unstamped,
         grown: work.grown,
+        shrunk: work.shrunk,
         left_out: work.left_out,
     })
 }
@@ -343,6 +382,7 @@ struct Work {
     /// Partitions whose file systems were looked at and may be changed.
     sound: BTreeSet<u32>,
     grown: Option<Result<Grown, String>>,
+    shrunk: Option<Shrunk>,
     left_out: Vec<LeftOut>,
     unstamped: Option<String>,
 }
@@ -388,6 +428,33 @@ impl Work {
         }
     }
 
+    /// Shrinks the last partition to the card, its file system first.
+    fn shrink<B: Disk>(
+        &mut self,
+        disk: &mut Overlay<B>,
+        layout: &mut Layout,
+        card_len: u64,
+        recipe: &Recipe,
+    ) -> Result<(), Unshrunk> {
+        let (before, end) = grow::fitted(layout, card_len, recipe.behind)?;
+        let before = before.clone();
+        let number = before.number;
+        self.check(&*disk, &before, recipe)?;
+        let len = end.saturating_sub(before.start);
+        let mut editor = Editor::open(before.window(&mut *disk)?)?;
+        let done = editor.shrink(len)?;
+        editor.close()?;
+        grow::set_end(disk, layout, number, end)?;
+        self.shrunk = Some(Shrunk {
+            partition: number,
+            before: before.len,
+            after: len,
+            moved: done.moved,
+            renumbered: done.renumbered,
+        });
+        Ok(())
+    }
+
     /// Gives the last partition its new end, and its file system with it; both or neither.
     fn grow<B: Disk>(
         &mut self,
@@ -413,7 +480,7 @@ impl Work {
         match grown {
             Ok(grown) => {
                 if grown.is_ok() {
-                    disk.take_over(changes);
+                    disk.take_over(changes)?;
                     *layout = longer;
                 }
                 self.grown = Some(grown);
@@ -439,7 +506,7 @@ impl Work {
             number,
             why: format!("{} cannot be grown: {e}", before.title()),
         })?;
-        if let Err(why) = grow::lengthen(disk, longer, number, end) {
+        if let Err(why) = grow::set_end(disk, longer, number, end) {
             return Ok(Err(why));
         }
         let wrong = |e: ExtError| ComposeError::Edit {
@@ -482,7 +549,7 @@ impl Work {
             let changes = trial.into_changes();
             let why = match done {
                 Ok(()) => {
-                    disk.take_over(changes);
+                    disk.take_over(changes)?;
                     continue;
                 }
                 Err(ComposeError::NotEditable { why, .. }) if recipe.go_on => why,
@@ -524,7 +591,7 @@ impl Work {
             let changes = trial.into_changes();
             match done {
                 Ok(()) => {
-                    disk.take_over(changes);
+                    disk.take_over(changes)?;
                     return Ok(());
                 }
                 Err(ComposeError::Disk(e)) => return Err(e.into()),
@@ -536,6 +603,58 @@ impl Work {
         let none = || "it has neither a FAT nor an ext partition".into();
         self.unstamped = Some(why.unwrap_or_else(none));
         Ok(())
+    }
+}
+
+/// Why a base was not shrunk.
+enum Unshrunk {
+    /// It cannot be.
+    Why(String),
+    /// It went wrong.
+    Other(ComposeError),
+}
+
+impl Unshrunk {
+    fn too_small(self, needed: u64, card: u64) -> ComposeError {
+        match self {
+            Self::Why(why) => ComposeError::CardTooSmall {
+                needed,
+                card,
+                why: Some(why),
+            },
+            Self::Other(e) => e,
+        }
+    }
+}
+
+impl From<String> for Unshrunk {
+    fn from(why: String) -> Self {
+        Self::Why(why)
+    }
+}
+
+impl From<DiskError> for Unshrunk {
+    fn from(e: DiskError) -> Self {
+        Self::Other(e.into())
+    }
+}
+
+impl From<ExtError> for Unshrunk {
+    fn from(e: ExtError) -> Self {
+        match e {
+            ExtError::Disk(e) => e.into(),
+            ExtError::CannotShrink(why) => Self::Why(why),
+            other => Self::Why(other.to_string()),
+        }
+    }
+}
+
+impl From<ComposeError> for Unshrunk {
+    fn from(e: ComposeError) -> Self {
+        match e {
+            ComposeError::Damaged { .. } => Self::Why(e.to_string()),
+            other => Self::Other(other),
+        }
     }
 }
 

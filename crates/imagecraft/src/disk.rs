@@ -68,6 +68,27 @@ pub trait Disk: Send + Sync {
         Ok(())
     }
 
+    /// Writes at `to` the `len` bytes that stand at `from`, as they were before. The two ranges may
+    /// overlap.
+    fn copy_within(&mut self, from: u64, to: u64, len: u64) -> Result<(), DiskError> {
+        check_range(self.len(), from, len)?;
+        check_range(self.len(), to, len)?;
+        let piece = |done: u64| (1 << 18).min(len.saturating_sub(done));
+        let mut done = 0;
+        while done < len {
+            let now = piece(done);
+            // From the far end where the ranges overlap that way, so that nothing is read late.
+            let at = match from < to {
+                true => len.saturating_sub(done).saturating_sub(now),
+                false => done,
+            };
+            let bytes = self.read_vec(from.saturating_add(at), now as usize)?;
+            self.write_at(to.saturating_add(at), &bytes)?;
+            done = done.saturating_add(now);
+        }
+        Ok(())
+    }
+
     /// Reads `len` bytes from `offset` into a new buffer. For small structures only.
     fn read_vec(&self, offset: u64, len: usize) -> Result<Vec<u8>, DiskError> {
         check_range(self.len(), offset, len as u64)?;
@@ -262,6 +283,14 @@ impl<D: Disk> Disk for Window<D> {
         check_range(self.len, offset, len)?;
         self.disk.zero_at(self.start.saturating_add(offset), len)
     }
+
+    fn copy_within(&mut self, from: u64, to: u64, len: u64) -> Result<(), DiskError> {
+        check_range(self.len, from, len)?;
+        check_range(self.len, to, len)?;
+        let start = self.start;
+        self.disk
+            .copy_within(start.saturating_add(from), start.saturating_add(to), len)
+    }
 }
 
 impl<D: Disk + ?Sized> Disk for &mut D {
@@ -279,5 +308,9 @@ impl<D: Disk + ?Sized> Disk for &mut D {
 
     fn zero_at(&mut self, offset: u64, len: u64) -> Result<(), DiskError> {
         (**self).zero_at(offset, len)
+    }
+
+    fn copy_within(&mut self, from: u64, to: u64, len: u64) -> Result<(), DiskError> {
+        (**self).copy_within(from, to, len)
     }
 }

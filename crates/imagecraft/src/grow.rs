@@ -1,4 +1,4 @@
-//! The last partition and its file system, grown over the card.
+//! The last partition and its file system, grown over the card, or shrunk to it.
 
 use serde::{Deserialize, Serialize};
 
@@ -34,14 +34,55 @@ pub struct Grown {
     pub limited: Option<String>,
 }
 
-/// The partition that ends last, and where it may end on a card of `card_len` bytes; or why it
-/// is left as it is. `behind` is where data behind the last partition ends, if there is any.
-pub fn reach(
+/// What shrinking comes to.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Shrunk {
+    /// Number of the partition.
+    pub partition: u32,
+    /// Its length in bytes before.
+    pub before: u64,
+    /// Its length in bytes after.
+    pub after: u64,
+    /// Bytes of files that were moved to the front.
+    pub moved: u64,
+    /// Files and folders that got another number, by which hardly anybody knows them.
+    pub renumbered: u32,
+}
+
+/// The partition that ends last, and where it must end for the disk to fit onto a card of
+/// `card_len` bytes; or why it cannot. `behind` is where data behind the last partition ends.
+pub fn fitted(
     layout: &Layout,
     card_len: u64,
-    growth: Growth,
     behind: Option<u64>,
 ) -> Result<(&Partition, u64), String> {
+    let last = last_ext(layout, behind, "made smaller")?;
+    let others = layout
+        .partitions
+        .iter()
+        .filter(|one| one.number != last.number);
+    let backup = layout.gpt.as_ref().map_or(0, |gpt| gpt.backup_len());
+    let mut end = card_len.saturating_sub(backup);
+    if layout.table != TableKind::None {
+        end = end.saturating_sub(end % BORDER);
+    }
+    // A partition inside of it does not count, nor the extended one around it.
+    match others.map(Partition::end).max() {
+        Some(before) if before > last.start || end <= last.start => Err(format!(
+            "{} does not stand alone at the end of the disk",
+            last.title()
+        )),
+        _ if end <= last.start => Err(format!("{} begins behind the card's end", last.title())),
+        _ => Ok((last, end)),
+    }
+}
+
+/// The partition that ends last, where it is one whose file system can be given another length.
+fn last_ext<'a>(
+    layout: &'a Layout,
+    behind: Option<u64>,
+    what: &str,
+) -> Result<&'a Partition, String> {
     if layout.has_finding("hybrid") {
         return Err(
             "the master boot record names partitions beside the GUID partition table, and the two would not agree any more"
@@ -58,13 +99,25 @@ pub fn reach(
         .iter()
         .max_by_key(|partition| partition.end())
         .ok_or("there is no partition")?;
-    if !last.is_ext() {
-        return Err(format!(
-            "{} is the last one and holds {}; only ext file systems are grown",
+    match last.is_ext() {
+        true => Ok(last),
+        false => Err(format!(
+            "{} is the last one and holds {}; only ext file systems are {what}",
             last.title(),
             last.holds()
-        ));
+        )),
     }
+}
+
+/// The partition that ends last, and where it may end on a card of `card_len` bytes; or why it
+/// is left as it is. `behind` is where data behind the last partition ends, if there is any.
+pub fn reach(
+    layout: &Layout,
+    card_len: u64,
+    growth: Growth,
+    behind: Option<u64>,
+) -> Result<(&Partition, u64), String> {
+    let last = last_ext(layout, behind, "grown")?;
     let backup = layout.gpt.as_ref().map_or(0, |gpt| gpt.backup_len());
     let mut end = card_len.saturating_sub(growth.leave.max(backup));
     end = end.saturating_sub(end % BORDER);
@@ -80,22 +133,25 @@ pub fn reach(
     }
 }
 
-/// Gives the partition its new end in the table.
-pub fn lengthen<D: Disk>(
+/// Gives the partition its new end in the table. A GPT is not written yet where it gets shorter: it
+/// must be fitted to the card first.
+pub fn set_end<D: Disk>(
     disk: &mut D,
     layout: &mut Layout,
     number: u32,
     end: u64,
 ) -> Result<(), String> {
     match layout.table {
-        TableKind::Mbr => mbr::lengthen(disk, number, end).map_err(|e| e.to_string())?,
+        TableKind::Mbr => mbr::move_end(disk, number, end).map_err(|e| e.to_string())?,
         TableKind::Gpt => {
             let table = layout
                 .gpt
                 .as_ref()
-                .and_then(|gpt| gpt.lengthened(number, end));
+                .and_then(|gpt| gpt.with_end(number, end));
             let table = table.ok_or_else(|| format!("the table has no partition {number}"))?;
-            table.fit(disk).map_err(|e| e.to_string())?;
+            if layout.partitions_end() <= end {
+                table.fit(disk).map_err(|e| e.to_string())?;
+            }
             layout.gpt = Some(table);
         }
         TableKind::None => {}
@@ -103,6 +159,12 @@ pub fn lengthen<D: Disk>(
     for partition in &mut layout.partitions {
         if partition.number == number {
             partition.len = end.saturating_sub(partition.start);
+            if let Some((start, len)) = &mut layout.extended
+                && *start < partition.start
+                && partition.start < start.saturating_add(*len)
+            {
+                *len = end.saturating_sub(*start);
+            }
         }
     }
     Ok(())

@@ -63,6 +63,44 @@ pub fn inspect<D: Disk + ?Sized>(disk: &D) -> Result<Inspection, LayoutError> {
     inspect_kept(disk, &Map::uniform(disk.len(), ByteKind::Data))
 }
 
+/// What is in use on a disk, told from its tables alone.
+#[derive(Clone, Debug)]
+pub struct Glance {
+    /// Its partitions with what is in use.
+    pub partitions: Vec<Filled>,
+    /// Which bytes matter.
+    pub map: Map,
+    /// What is noteworthy about the state of its file systems.
+    pub findings: Vec<Finding>,
+}
+
+/// Looks at what is in use on a disk, and whether its file systems were unmounted: at its tables, and at no file. It
+/// costs a read of the tables, also on a slow card.
+///
+/// # Errors
+/// As [`inspect`].
+pub fn glance<D: Disk + ?Sized>(disk: &D) -> Result<Glance, LayoutError> {
+    let layout = Layout::survey(disk)?;
+    let usages = layout.usages(disk)?;
+    let states = layout.partitions.iter().zip(&usages);
+    let states = states.filter_map(|(partition, usage)| state_finding(partition, usage.as_ref()));
+    Ok(Glance {
+        partitions: filled(&layout, &usages),
+        map: layout.map_with(disk.len(), &usages),
+        findings: states.collect(),
+    })
+}
+
+fn filled(layout: &Layout, usages: &[Option<Usage>]) -> Vec<Filled> {
+    let all = layout.partitions.iter().zip(usages);
+    let filled = all.map(|(partition, usage)| Filled {
+        partition: partition.clone(),
+        used: usage.as_ref().map(|usage| usage.used),
+        free: usage.as_ref().map(|usage| usage.free),
+    });
+    filled.collect()
+}
+
 /// The same where `kept` says which bytes of the disk can hold anything, as that of an image in
 /// the vault does.
 ///
@@ -123,18 +161,8 @@ pub fn inspect_kept<D: Disk + ?Sized>(disk: &D, kept: &Map) -> Result<Inspection
         ));
     }
     findings.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
-    let partitions = layout
-        .partitions
-        .iter()
-        .zip(&usages)
-        .map(|(partition, usage)| Filled {
-            partition: partition.clone(),
-            used: usage.as_ref().map(|usage| usage.used),
-            free: usage.as_ref().map(|usage| usage.free),
-        })
-        .collect();
     Ok(Inspection {
-        partitions,
+        partitions: filled(&layout, &usages),
         gaps: gaps(&layout, disk.len()),
         smallest_card: behind
             .map_or(0, |end| end.saturating_add(layout.backup_len()))
@@ -165,6 +193,12 @@ fn state_finding(partition: &Partition, usage: Option<&Usage>) -> Option<Finding
     let kind = partition.file_system.as_ref().map(|fs| fs.kind.as_str());
     match (usage.map(|usage| &usage.state), kind) {
         (Some(State::Clean), _) => None,
+        (Some(State::Replayed { transactions: 0 }), _) => Some(Finding::caution(
+            "unclean",
+            format!(
+                "The file system on {title} was not unmounted; its journal holds nothing that a board would replay."
+            ),
+        )),
         (Some(State::Replayed { transactions }), _) => Some(Finding::caution(
             "unclean",
             format!(

@@ -1,6 +1,7 @@
 //! Copy-on-write over a base that is never touched.
 
 use std::collections::BTreeMap;
+use std::fmt;
 
 use crate::disk::{Disk, DiskError, check_range};
 use crate::ranges::Ranges;
@@ -13,16 +14,43 @@ const BLOCK_LEN: usize = BLOCK as usize;
 /// A disk whose writes stay in memory, over a base that stays as it is.
 ///
 /// It may be longer than its base; what lies beyond the base reads as zero.
-#[derive(Debug)]
 pub struct Overlay<B> {
     base: B,
     len: u64,
     blocks: BTreeMap<u64, Box<[u8; BLOCK_LEN]>>,
-    /// Blocks that read as zero whatever the base holds, where `blocks` has none.
+    /// Blocks that hold what stands elsewhere in the base, where `blocks` has none: a file that
+    /// moves costs no memory.
+    moved: BTreeMap<u64, Moved>,
+    /// Blocks that read as zero whatever the base holds, where neither of the above has one.
     zeroed: Ranges,
     /// Blocks that were written with what they held. They count where the base calls them free,
     /// since the card may hold anything there.
     equal: Ranges,
+}
+
+/// How much was changed; what, would fill many screens.
+impl<B> fmt::Debug for Overlay<B> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Overlay")
+            .field("len", &self.len)
+            .field("blocks", &self.blocks.len())
+            .field("moved", &self.moved.len())
+            .finish_non_exhaustive()
+    }
+}
+
+/// A run of blocks that stands elsewhere in the base.
+#[derive(Clone, Copy, Debug)]
+struct Moved {
+    blocks: u64,
+    /// First byte in the base.
+    from: u64,
+}
+
+/// What is put into a run of blocks.
+enum Piece {
+    Moved(Moved),
+    Bytes(Box<[u8; BLOCK_LEN]>),
 }
 
 impl<B: Disk> Overlay<B> {
@@ -32,6 +60,7 @@ impl<B: Disk> Overlay<B> {
             base,
             len,
             blocks: BTreeMap::new(),
+            moved: BTreeMap::new(),
             zeroed: Ranges::default(),
             equal: Ranges::default(),
         }
@@ -46,11 +75,97 @@ impl<B: Disk> Overlay<B> {
         })
     }
 
+    /// Bytes of memory that its changes take, about.
+    pub fn held(&self) -> u64 {
+        let runs = self.moved.len() + self.zeroed.iter().count() + self.equal.iter().count();
+        self.blocks.len() as u64 * BLOCK + runs as u64 * 24
+    }
+
+    /// Makes it shorter: what lies behind is not part of it any more. Content that was moved from
+    /// there stays where it was moved to.
+    pub fn cut(&mut self, len: u64) {
+        self.len = self.len.min(len);
+        let end = self.len.div_ceil(BLOCK);
+        self.blocks.split_off(&end);
+        self.split_moved(end);
+        self.moved.split_off(&end);
+        self.zeroed.cut(end);
+        self.equal.cut(end);
+    }
+
+    /// What `count` blocks from `to` on become when they get the bytes from `from` on as they are
+    /// now.
+    fn gather(&self, from: u64, to: u64, count: u64) -> Result<Vec<(u64, Piece)>, DiskError> {
+        let mut found: Vec<(u64, Piece)> = Vec::new();
+        for place in 0..count {
+            let at = from + place * BLOCK;
+            match self.in_base(at) {
+                Some(source) => {
+                    if let Some((_, Piece::Moved(last))) = found.last_mut()
+                        && last.from + last.blocks * BLOCK == source
+                    {
+                        last.blocks += 1;
+                        continue;
+                    }
+                    let one = Moved {
+                        blocks: 1,
+                        from: source,
+                    };
+                    found.push((to + place, Piece::Moved(one)));
+                }
+                None => {
+                    let mut bytes = Box::new([0; BLOCK_LEN]);
+                    let reach = BLOCK.min(self.len.saturating_sub(at)) as usize;
+                    self.read_at(at, &mut bytes[..reach])?;
+                    found.push((to + place, Piece::Bytes(bytes)));
+                }
+            }
+        }
+        Ok(found)
+    }
+
+    /// Where in the base the block of bytes from `at` on stands, if it does so in one piece.
+    fn in_base(&self, at: u64) -> Option<u64> {
+        let (first, last) = (at / BLOCK, (at + BLOCK).div_ceil(BLOCK));
+        let changed = self.blocks.range(first..last).next().is_some();
+        if changed || at + BLOCK > self.len {
+            return None;
+        }
+        match self.moved_at(first) {
+            // The next block must follow it there, where the bytes reach into it.
+            Some((block, moved)) => {
+                let inside = last <= block + moved.blocks;
+                inside.then(|| moved.from + (at - block * BLOCK))
+            }
+            None => {
+                let plain = self.moved.range(first..last).next().is_none()
+                    && self.zeroed.within(first, last).next().is_none()
+                    && at + BLOCK <= self.base.len();
+                plain.then_some(at)
+            }
+        }
+    }
+
+    fn put_pieces(&mut self, pieces: Vec<(u64, Piece)>) {
+        for (block, piece) in pieces {
+            match piece {
+                Piece::Moved(moved) => {
+                    self.drop_blocks(block, block + moved.blocks);
+                    self.moved.insert(block, moved);
+                }
+                Piece::Bytes(bytes) => {
+                    self.blocks.insert(block, bytes);
+                }
+            }
+        }
+    }
+
     /// Indices of all chunks that are not as the base and its map have them, ascending: those
     /// with other bytes, those zeroed, and those with bytes that counted for nothing before.
     pub fn touched_chunks(&self, base: &Map) -> Vec<u64> {
         let mut touched: Vec<u64> = self.changed_chunks().collect();
-        for (from, to) in self.zeroed.iter().chain(self.newly_kept(base)) {
+        let moved = self.moved.iter().map(|(at, run)| (*at, at + run.blocks));
+        for (from, to) in self.zeroed.iter().chain(self.newly_kept(base)).chain(moved) {
             touched.extend(from * BLOCK / CHUNK..(to * BLOCK).div_ceil(CHUNK));
         }
         touched.sort_unstable();
@@ -64,7 +179,7 @@ impl<B: Disk> Overlay<B> {
             .iter()
             .flat_map(|(from, to)| from..to)
             // What was zeroed counts as that.
-            .filter(|block| !self.zeroed.contains(*block))
+            .filter(|block| !self.zeroed.contains(*block) && self.moved_at(*block).is_none())
             .filter(|block| {
                 let (start, end) = (block * BLOCK, self.len.min((block + 1) * BLOCK));
                 end > base.len() || base.has_free(start, end)
@@ -85,6 +200,9 @@ impl<B: Disk> Overlay<B> {
         for (from, to) in self.newly_kept(base) {
             set(from, to, ByteKind::Data);
         }
+        for (block, moved) in &self.moved {
+            set(*block, block + moved.blocks, ByteKind::Data);
+        }
         for block in self.blocks.keys() {
             set(*block, block + 1, ByteKind::Data);
         }
@@ -93,6 +211,9 @@ impl<B: Disk> Overlay<B> {
 
     /// What a block holds that has not been written.
     fn read_below(&self, block: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        if let Some((first, moved)) = self.moved_at(block) {
+            return self.read_base(moved.from + (block - first) * BLOCK, buf);
+        }
         if self.zeroed.contains(block) {
             buf.fill(0);
             return Ok(());
@@ -114,7 +235,9 @@ impl<B: Disk> Overlay<B> {
 
 /// What an overlay changed, apart from its base.
 pub struct Changes {
+    len: u64,
     blocks: BTreeMap<u64, Box<[u8; BLOCK_LEN]>>,
+    moved: BTreeMap<u64, Moved>,
     zeroed: Ranges,
     equal: Ranges,
 }
@@ -124,24 +247,37 @@ impl<B> Overlay<B> {
     /// steps takes place as a whole or not at all.
     pub fn into_changes(self) -> Changes {
         Changes {
+            len: self.len,
             blocks: self.blocks,
+            moved: self.moved,
             zeroed: self.zeroed,
             equal: self.equal,
         }
     }
 
-    /// Takes over what an overlay over this one, of the same length, changed.
-    pub fn take_over(&mut self, changes: Changes) {
-        for (from, to) in changes.zeroed.iter() {
-            self.drop_blocks(from, to);
-            self.zeroed.add(from, to);
-        }
-        for (from, to) in changes.equal.iter() {
-            self.equal.add(from, to);
-        }
-        self.blocks.extend(changes.blocks);
+    /// The run of moved blocks that a block belongs to, by its first.
+    fn moved_at(&self, block: u64) -> Option<(u64, Moved)> {
+        let (first, moved) = self.moved.range(..=block).next_back()?;
+        (first + moved.blocks > block).then_some((*first, *moved))
     }
 
+    /// Makes two runs of one that reaches over the border before a block.
+    fn split_moved(&mut self, block: u64) {
+        let Some((first, moved)) = self.moved_at(block).filter(|(first, _)| *first < block) else {
+            return;
+        };
+        let kept = block - first;
+        let rest = Moved {
+            blocks: moved.blocks - kept,
+            from: moved.from + kept * BLOCK,
+        };
+        self.moved.insert(block, rest);
+        if let Some(before) = self.moved.get_mut(&first) {
+            before.blocks = kept;
+        }
+    }
+
+    /// Forgets what blocks were given, but for their being zeroed.
     fn drop_blocks(&mut self, from: u64, to: u64) {
         let gone: Vec<u64> = self
             .blocks
@@ -151,6 +287,38 @@ impl<B> Overlay<B> {
         for block in gone {
             self.blocks.remove(&block);
         }
+        self.split_moved(from);
+        self.split_moved(to);
+        let gone: Vec<u64> = self.moved.range(from..to).map(|(at, _)| *at).collect();
+        for at in gone {
+            self.moved.remove(&at);
+        }
+    }
+}
+
+impl<B: Disk> Overlay<B> {
+    /// Takes over what an overlay over this one changed, and its length.
+    ///
+    /// # Errors
+    /// What was moved could not be read. Nothing has been taken over then.
+    pub fn take_over(&mut self, changes: Changes) -> Result<(), DiskError> {
+        // Moved runs speak of what stood here before any of it.
+        let mut pieces = Vec::new();
+        for (block, moved) in &changes.moved {
+            pieces.extend(self.gather(moved.from, *block, moved.blocks)?);
+        }
+        for (from, to) in changes.zeroed.iter() {
+            self.drop_blocks(from, to);
+            self.zeroed.add(from, to);
+        }
+        for (from, to) in changes.equal.iter() {
+            self.equal.add(from, to);
+        }
+        self.put_pieces(pieces);
+        self.blocks.extend(changes.blocks);
+        self.cut(changes.len);
+        self.len = changes.len;
+        Ok(())
     }
 }
 
@@ -183,6 +351,16 @@ impl<B: Disk> Disk for Overlay<B> {
             let from = (from * BLOCK).max(offset);
             let to = (to * BLOCK).min(offset + buf.len() as u64);
             buf[(from - offset) as usize..(to - offset) as usize].fill(0);
+        }
+        let begun = self.moved_at(first).map_or(first, |(block, _)| block);
+        for (block, moved) in self.moved.range(begun..last) {
+            let start = block * BLOCK;
+            let from = start.max(offset);
+            let to = (start + moved.blocks * BLOCK).min(offset + buf.len() as u64);
+            if from < to {
+                let part = &mut buf[(from - offset) as usize..(to - offset) as usize];
+                self.read_base(moved.from + (from - start), part)?;
+            }
         }
         for (block, bytes) in self.blocks.range(first..last) {
             let start = block * BLOCK;
@@ -241,6 +419,21 @@ impl<B: Disk> Disk for Overlay<B> {
         self.zeroed.add(first / BLOCK, last);
         Ok(())
     }
+
+    /// Whole blocks are only noted, so that a large file that moves costs no memory.
+    fn copy_within(&mut self, from: u64, to: u64, len: u64) -> Result<(), DiskError> {
+        check_range(self.len, from, len)?;
+        check_range(self.len, to, len)?;
+        let first = to.next_multiple_of(BLOCK).min(to + len);
+        let blocks = (to + len - first) / BLOCK;
+        let last = first + blocks * BLOCK;
+        let head = self.read_vec(from, (first - to) as usize)?;
+        let tail = self.read_vec(from + (last - to), (to + len - last) as usize)?;
+        let pieces = self.gather(from + (first - to), first / BLOCK, blocks)?;
+        self.put_pieces(pieces);
+        self.write_at(to, &head)?;
+        self.write_at(last, &tail)
+    }
 }
 
 #[cfg(test)]
@@ -263,6 +456,12 @@ mod tests {
             let mut overlay = Overlay::new(&base, len as u64);
             for (number, (offset, data)) in writes.iter().enumerate() {
                 let start = *offset as usize;
+                if number % 4 == 1 {
+                    let from = (start * 7 + data.len()) % (len - 9000);
+                    model.copy_within(from..from + data.len(), start);
+                    overlay.copy_within(from as u64, *offset, data.len() as u64).unwrap();
+                    continue;
+                }
                 if number % 3 == 2 {
                     let more = (data.len() * 3).min(len - start);
                     model[start..start + more].fill(0);
@@ -293,8 +492,9 @@ mod tests {
                 let mut nested = Overlay::new(&merged, 50_000);
                 for (offset, len, byte) in writes {
                     let len = len.min(50_000 - offset as usize);
-                    let write = |disk: &mut dyn Disk| match byte % 3 {
+                    let write = |disk: &mut dyn Disk| match byte % 4 {
                         0 => disk.zero_at(offset, len as u64),
+                        1 => disk.copy_within(u64::from(byte) * 150, offset, len as u64),
                         _ => disk.write_at(offset, &vec![byte; len]),
                     };
                     write(&mut nested).unwrap();
@@ -304,7 +504,7 @@ mod tests {
                 }
                 let changes = nested.into_changes();
                 if taken {
-                    merged.take_over(changes);
+                    merged.take_over(changes).unwrap();
                 }
             }
             prop_assert_eq!(merged.read_vec(0, 50_000).unwrap(), plain.read_vec(0, 50_000).unwrap());

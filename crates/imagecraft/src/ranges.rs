@@ -24,6 +24,15 @@ impl Ranges {
         self.0.insert(from, to);
     }
 
+    /// Takes away everything from `end` on.
+    pub fn cut(&mut self, end: u64) {
+        self.0.split_off(&end);
+        if let Some(mut last) = self.0.last_entry() {
+            let reach = (*last.get()).min(end);
+            *last.get_mut() = reach;
+        }
+    }
+
     /// Whether a number lies in one of them.
     pub fn contains(&self, number: u64) -> bool {
         self.0
@@ -61,6 +70,7 @@ mod tests {
         fn behaves_like_a_plain_set(
             added in proptest::collection::vec((0u64..200, 0u64..40), 0..30),
             asked in (0u64..240, 0u64..60),
+            end in 0u64..240,
         ) {
             let mut ranges = Ranges::default();
             let mut model = std::collections::BTreeSet::new();
@@ -79,6 +89,9 @@ mod tests {
             let (start, len) = asked;
             let part: Vec<u64> = ranges.within(start, start + len).flat_map(|(from, to)| from..to).collect();
             prop_assert_eq!(part, model.range(start..start + len).copied().collect::<Vec<_>>());
+            ranges.cut(end);
+            let kept: Vec<u64> = ranges.iter().flat_map(|(from, to)| from..to).collect();
+            prop_assert_eq!(kept, model.range(..end).copied().collect::<Vec<_>>());
         }
     }
 }

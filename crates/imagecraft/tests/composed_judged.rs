@@ -125,6 +125,7 @@ fn recipe() -> Recipe {
         go_on: false,
         although_damaged: false,
         behind: None,
+        shrinks: false,
         stamp: Some(stamp()),
     }
 }
@@ -259,6 +260,100 @@ fn cards_of_every_table_are_filled_and_grown() {
         assert_eq!(file("/etc/localtime").0, link, "{what}");
         assert!(!found.contains_key("/etc/old"), "{what}");
         assert_eq!(found.len(), 6, "{what}: {:?}", found.keys());
+    }
+}
+
+#[test]
+fn what_was_on_a_larger_card_fits_onto_a_smaller_one() {
+    let dir = TempDir::new().unwrap();
+    for (table, options) in [
+        (MBR, "-t ext4 -b 4096"),
+        (LOGICAL, "-t ext4 -b 1024"),
+        (LOGICAL, "-t ext3 -b 1024"),
+        (GPT, "-t ext4 -b 1024 -O ^flex_bg"),
+        (GPT, "-t ext2 -b 1024"),
+    ] {
+        let what = format!("{} mkfs {options}", table.0.lines().next().unwrap());
+        let base = FileDisk::open(&image(dir.path(), table, options)).unwrap();
+        let map = Layout::read(&base).unwrap().map(&base).unwrap();
+        let large = dir.path().join("large");
+        let composed = compose(&base, &map, 400 * MIB, &recipe()).unwrap();
+        write_out(&composed, &large, true);
+        let root = composed.layout.partitions.last().unwrap().clone();
+        // The board fills its card, and most of it goes again: what is left lies far behind.
+        let offset = format!("rw,offset={},sizelimit={}", root.start, root.len);
+        let Some(mounted) = mount(&large, &dir.path().join("mnt"), &offset) else {
+            return;
+        };
+        for number in 0..60_u8 {
+            let folder = mounted.0.join(format!("log {number}"));
+            fs::create_dir(&folder).unwrap();
+            fs::write(folder.join("lines"), vec![number; 4_000_000]).unwrap();
+            fs::write(folder.join("index"), format!("index {number}")).unwrap();
+        }
+        drop(mounted);
+        let Some(mounted) = mount(&large, &dir.path().join("mnt"), &offset) else {
+            return;
+        };
+        for number in (0..60).filter(|number| number % 10 != 9) {
+            fs::remove_dir_all(mounted.0.join(format!("log {number}"))).unwrap();
+        }
+        let before = seen(&mounted.0);
+        drop(mounted);
+
+        let taken = FileDisk::open(&large).unwrap();
+        let layout = Layout::read(&taken).unwrap();
+        let map = layout.map(&taken).unwrap();
+        let card_len = 150 * MIB + 33 * 512;
+        let mut onto = Recipe {
+            growth: Some(Growth::default()),
+            stamp: Some(stamp()),
+            ..Recipe::default()
+        };
+        let refused = compose(&taken, &map, card_len, &onto).unwrap_err();
+        assert!(
+            matches!(refused, ComposeError::CardTooSmall { why: None, .. }),
+            "{what}: {refused}"
+        );
+        onto.shrinks = true;
+        let composed =
+            compose(&taken, &map, card_len, &onto).unwrap_or_else(|e| panic!("{what}: {e}"));
+        let shrunk = composed.shrunk.clone().unwrap();
+        let last = composed.layout.partitions.last().unwrap();
+        assert_eq!(
+            (shrunk.before, shrunk.after),
+            (root.len, last.len),
+            "{what}"
+        );
+        assert!(
+            shrunk.moved > 10_000_000 || shrunk.renumbered > 0,
+            "{what}: {shrunk:?}"
+        );
+        assert!(
+            card_len - last.end() < 2 * MIB && composed.grown.is_none(),
+            "{what}"
+        );
+        assert_eq!(composed.disk.len(), card_len);
+        assert_eq!(composed.map.len(), card_len);
+        let card = dir.path().join("card");
+        write_out(&composed, &card, true);
+        judge_tables(&card, layout.gpt.is_some());
+        let alone = dir.path().join("root");
+        part_of(&card, last.start, last.len, &alone);
+        is_sound(&alone, &what);
+        let offset = format!("ro,offset={}", last.start);
+        let Some(mounted) = mount(&card, &dir.path().join("mnt"), &offset) else {
+            return;
+        };
+        assert!(
+            seen(&mounted.0) == before,
+            "{what}: files are not as they were"
+        );
+        // And what does not fit is refused with the reason.
+        let refused = compose(&taken, &map, 36 * MIB, &onto)
+            .unwrap_err()
+            .to_string();
+        assert!(refused.contains("made smaller"), "{what}: {refused}");
     }
 }
 

@@ -363,7 +363,7 @@ fn random_edits_and_growth_leave_what_a_plain_model_says() {
     let source = bench.dir.path().join("tree");
     fs::create_dir(&source).unwrap();
     let first = tree(&source);
-    let cases: u32 = std::env::var("PROPTEST_CASES").map_or(4, |cases| cases.parse().unwrap());
+    let cases: u32 = std::env::var("PROPTEST_CASES").map_or(2, |cases| cases.parse().unwrap());
     for (megabytes, options) in KINDS {
         if !mke2fs(&bench.image, *megabytes, options, Some(&source)) {
             continue;
@@ -398,7 +398,7 @@ fn full_file_systems_stay_sound() {
     let source = bench.dir.path().join("tree");
     fs::create_dir(&source).unwrap();
     let first = tree(&source);
-    let cases: u32 = std::env::var("PROPTEST_CASES").map_or(6, |cases| cases.parse().unwrap());
+    let cases: u32 = std::env::var("PROPTEST_CASES").map_or(3, |cases| cases.parse().unwrap());
     for (megabytes, options) in [
         (3, "-t ext4 -b 1024 -O ^has_journal"),
         (3, "-t ext2 -b 1024 -m 0"),

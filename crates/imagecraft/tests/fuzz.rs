@@ -209,6 +209,22 @@ fn edits() {
 }
 
 #[test]
+fn shorter_file_systems() {
+    target(&FILE_SYSTEMS, 200, |bytes| {
+        let disk = MemoryDisk::from(bytes);
+        for part in [2, 3, 5, 9] {
+            let mut overlay = Overlay::new(&disk, disk.len());
+            if let Ok(mut editor) = fs::ext::Editor::open(&mut overlay)
+                && editor.shrink(disk.len() / 10 * part).is_ok()
+            {
+                let _ = editor.close();
+                let _ = fs::ext::Editor::open(&mut overlay);
+            }
+        }
+    });
+}
+
+#[test]
 fn longer_tables() {
     target(&["mbr", "gpt"], 600, |bytes| {
         let disk = MemoryDisk::from(bytes);
@@ -219,7 +235,7 @@ fn longer_tables() {
         let mut other = Overlay::new(&disk, len);
         for partition in layout.partitions.clone() {
             let number = partition.number;
-            let _ = imagecraft::grow::lengthen(&mut other, &mut layout, number, len - (1 << 20));
+            let _ = imagecraft::grow::set_end(&mut other, &mut layout, number, len - (1 << 20));
         }
         let map = imagecraft::Map::uniform(disk.len(), imagecraft::ByteKind::Data);
         let recipe = imagecraft::compose::Recipe {
@@ -228,6 +244,11 @@ fn longer_tables() {
             ..Default::default()
         };
         let _ = imagecraft::compose::compose(&disk, &map, len, &recipe);
+        let smaller = imagecraft::compose::Recipe {
+            shrinks: true,
+            ..recipe
+        };
+        let _ = imagecraft::compose::compose(&disk, &map, disk.len() / 2, &smaller);
     });
 }
 

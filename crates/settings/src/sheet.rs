@@ -140,12 +140,33 @@ pub struct FirstBoot {
     /// The page that gives the stamp of the card that the board runs from, where the appliance shows it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stamp: Option<String>,
+    /// Kinds of services that it announces on its network, such as `_http._tcp` (RFC 6763).
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub services: Vec<String>,
     /// What a person has to do at the first start, in order.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub steps: Vec<String>,
     /// Lines of its boot log that mean something.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lines: Vec<BootLine>,
+}
+
+/// Whether a text is a kind of service: `_NAME._tcp` or `_NAME._udp`, the name 1 to 15 letters, digits and hyphens
+/// (RFC 6335, section 5.1).
+fn is_service(text: &str) -> bool {
+    let name = text
+        .strip_suffix("._tcp")
+        .or_else(|| text.strip_suffix("._udp"));
+    let name = name.and_then(|name| name.strip_prefix('_'));
+    name.is_some_and(|name| {
+        (1..=15).contains(&name.len())
+            && name
+                .bytes()
+                .all(|byte| byte.is_ascii_alphanumeric() || byte == b'-')
+            && name.bytes().any(|byte| byte.is_ascii_alphabetic())
+            && !name.starts_with('-')
+            && !name.ends_with('-')
+    })
 }
 
 /// Why a sheet was refused.
@@ -317,6 +338,11 @@ impl Sheet {
         if self.checks.len().max(self.first_boot.steps.len()) > MOST_LOOKED_AT {
             let why = format!("a sheet has at most {MOST_LOOKED_AT} checks and as many steps");
             return Err(("checks".into(), why));
+        }
+        let services = &self.first_boot.services;
+        if services.len() > MOST_LOOKED_AT || !services.iter().all(|one| is_service(one)) {
+            let why = "services are kinds such as \"_http._tcp\": an underscore, a name, and _tcp or _udp";
+            return Err(("services".into(), why.into()));
         }
         let lines = &self.first_boot.lines;
         if lines.len() > MOST_LOOKED_AT || lines.iter().any(|line| line.text.trim().is_empty()) {
@@ -529,6 +555,11 @@ template = "name = {{ host_name | quoted }}\n"
             ),
             ("card = { smallest_gb = -1.0 }", "gigabytes"),
             ("first_boot = { minutes = 5000.0 }", "minutes"),
+            ("first_boot = { services = [\"http\"] }", "services"),
+            (
+                "first_boot = { services = [\"_a-name-too-long-for-one._tcp\"] }",
+                "services",
+            ),
         ] {
             let text = GOOD.replacen("boards =", &format!("{line}\nboards ="), 1);
             let error = Sheet::parse(&text).unwrap_err();

@@ -9,6 +9,7 @@ mod publisher;
 mod serial;
 mod server;
 mod ssh;
+mod trial;
 
 pub use drawer::Drawer;
 pub use publisher::{Orders, Publisher};

@@ -15,6 +15,7 @@ use bench::wire::{BoardKind, BoardState, Network, Reply, Request, receive, send}
 use crate::board;
 use crate::drawer::{Drawer, Refused};
 use crate::page::Page;
+use crate::trial::Trials;
 
 /// The stand-in's server.
 pub struct Server {
@@ -24,6 +25,7 @@ pub struct Server {
 
 struct State {
     drawer: Mutex<Drawer>,
+    trials: Mutex<Trials>,
     /// Boards that are on, by card.
     on: Mutex<BTreeMap<String, On>>,
 }
@@ -127,6 +129,7 @@ impl Server {
             listener: TcpListener::bind(listen)?,
             state: Arc::new(State {
                 drawer: Mutex::new(Drawer::open(dir, slots)?),
+                trials: Mutex::new(Trials::open(dir)?),
                 on: Mutex::default(),
             }),
         })
@@ -204,6 +207,16 @@ impl State {
             Request::Pull { slot } => drawer.pull(slot).map(|()| Reply::Done)?,
             Request::Fault { card, fault } => {
                 drawer.set_fault(&card, fault).map(|()| Reply::Done)?
+            }
+            Request::Trial { len } => Reply::Trial(lock(&self.trials).begin(len)?),
+            Request::TrialWrite { trial, offset } => {
+                drop(drawer);
+                lock(&self.trials).write(trial, offset, body)?;
+                return Ok((Reply::Done, Vec::new()));
+            }
+            Request::TrialBoot { trial, model } => {
+                let tried = lock(&self.trials).boot(trial, &model, drawer.air())?;
+                Reply::Boards(vec![tried])
             }
             Request::Air { networks } => drawer.set_air(networks).map(|()| Reply::Done)?,
             Request::Boot { card, model, board } => {

@@ -133,6 +133,45 @@ impl Vault {
     }
 }
 
+impl Vault {
+    /// Segments that `there` has and this vault does not: what was tidied away here, once everything that is needed is
+    /// here.
+    ///
+    /// # Errors
+    /// What the other store says.
+    pub fn only_in(&self, there: &Arc<dyn ObjectStore>) -> Result<Vec<SegmentId>, VaultError> {
+        let theirs = self.runtime.block_on(listed(&**there, "segment"))?;
+        let ours: std::collections::HashSet<Arc<str>> =
+            self.segments().into_iter().map(|id| id.0).collect();
+        let extra = theirs.into_keys().filter(|id| !ours.contains(id.as_str()));
+        Ok(extra.map(|id| SegmentId(id.into())).collect())
+    }
+
+    /// Deletes segments of a second vault that this one does not have. One that it has stays.
+    ///
+    /// # Errors
+    /// What the other store says; the rest is deleted another time.
+    pub fn delete_in(
+        &self,
+        there: &Arc<dyn ObjectStore>,
+        segments: &[SegmentId],
+    ) -> Result<u64, VaultError> {
+        let ours = self.segments();
+        let mut gone = 0;
+        for id in segments.iter().filter(|id| !ours.contains(id)) {
+            // The index first: one without a segment would be taken for a loss.
+            for path in [index_path(&id.0), segment_path(&id.0)] {
+                match self.runtime.block_on(there.delete(&path)) {
+                    Ok(()) | Err(object_store::Error::NotFound { .. }) => {}
+                    Err(e) => return Err(e.into()),
+                }
+            }
+            gone += 1;
+        }
+        Ok(gone)
+    }
+}
+
 /// A store by its address: a folder, or a bucket such as `s3://bucket/prefix`, with what the environment says of how
 /// it is reached.
 ///

@@ -440,6 +440,11 @@ impl Keys {
             })
     }
 
+    /// A keyed digest of bytes for one purpose, which nobody makes without the key.
+    pub fn cover(&self, purpose: &str, bytes: &[u8]) -> [u8; 32] {
+        *blake3::keyed_hash(&self.naming(&format!("covers of {purpose}")), bytes).as_bytes()
+    }
+
     /// A keyed fingerprint that stands for a secret where it must not be shown.
     pub fn fingerprint(&self, secret: &str) -> String {
         let digest = blake3::keyed_hash(&self.naming("secret fingerprints"), secret.as_bytes());

@@ -330,10 +330,12 @@ impl Manifest {
         gone.dedup();
     }
 
-    /// Adds every name that stored manifests rest on to `named`; pages that are in it already are not read again.
-    /// Gives those manifests that are not there whole.
+    /// Adds every name that stored manifests rest on to `named`; pages that several have are read once. Gives those
+    /// manifests that are not there whole.
     pub(crate) fn mark(vault: &Arc<Vault>, roots: &[Name], named: &mut NameSet) -> Vec<Name> {
         let mut broken = Vec::new();
+        // A page that others are told from is named by them, and yet nobody has looked at what it names itself.
+        let mut looked_into = NameSet::default();
         for root in roots {
             named.insert(*root);
             let manifest = match Self::load(vault, *root) {
@@ -348,7 +350,8 @@ impl Manifest {
                 let Entry::Data(name) = manifest.pages[page] else {
                     continue;
                 };
-                if !named.insert(name) {
+                named.insert(name);
+                if !looked_into.insert(name) {
                     continue;
                 }
                 match manifest.read(name, manifest.count(page)) {

@@ -88,6 +88,48 @@ async fn small_segments_are_put_together() {
     .await;
 }
 
+/// A page from which another one is told is itself a page of a content, whose own chunks stay: whichever of the two is
+/// looked at first.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_another_content_is_told_from_stays_whole() {
+    let dir = tempfile::tempdir().unwrap();
+    let vault = open(dir.path()).await;
+    blocking(move || {
+        let bytes = noise(200 * CHUNK_LEN, 1);
+        let (release, _) = take_in(&vault, &bytes);
+        // Ten imprints, each with a chunk of its own in place of the same one of the release's.
+        let mut all = vec![(release.name(), bytes.clone())];
+        for imprint in 0..10 {
+            let mut changed = bytes.clone();
+            changed[5 * CHUNK_LEN..][..CHUNK_LEN].copy_from_slice(&noise(CHUNK_LEN, 100 + imprint));
+            let mut ingest = Ingest::start(vault.hold(), 2);
+            for (chunk, part) in (0..).zip(changed.chunks(CHUNK_LEN)) {
+                ingest.push(chunk, Arc::new(part.to_vec())).unwrap();
+            }
+            let len = changed.len() as u64;
+            let (imprint, growth) = ingest.finish(len, Some(&release), None).unwrap();
+            assert!(growth.stored < 2 * CHUNK, "it is told from the release");
+            all.push((imprint.name(), changed));
+        }
+        for turn in 0..all.len() {
+            all.rotate_left(1);
+            let names: Vec<Name> = all.iter().map(|(name, _)| *name).collect();
+            let tidied = tidy(&vault, &names, 100).unwrap();
+            assert!(tidied.broken.is_empty(), "{turn}: {tidied:?}");
+            vault.bury(Duration::ZERO).unwrap();
+            for (name, bytes) in &all {
+                let disk = ManifestDisk::open(&vault, *name).unwrap();
+                let read = disk.read_vec(0, bytes.len());
+                assert!(
+                    read.unwrap_or_else(|e| panic!("turn {turn}: {e}")) == *bytes,
+                    "turn {turn}"
+                );
+            }
+        }
+    })
+    .await;
+}
+
 /// Work that shares content which nobody refers to keeps it, from its first look until it lets go.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_work_relies_on_stays() {

@@ -26,6 +26,8 @@ pub struct Sought {
     pub port: u16,
     /// Hardware addresses, small letters with colons.
     pub macs: Vec<String>,
+    /// Kinds of services that it announces, such as `_http._tcp` (RFC 6763).
+    pub services: Vec<String>,
 }
 
 /// A board that was found.

@@ -14,7 +14,7 @@ use rustix::fs::{FallocateFlags, FlockOperation, Mode, OFlags, fallocate, flock,
 use rustix::io::Errno;
 
 use super::buffer::{Aligned, is_aligned};
-use super::port::{look_for_medium, medium_of};
+use super::medium::{look_for_medium, medium_of};
 use super::{Computer, Disk};
 
 /// Units of a reader that somebody works on.

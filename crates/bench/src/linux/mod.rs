@@ -4,6 +4,7 @@
 mod buffer;
 mod card;
 mod disk;
+mod medium;
 mod port;
 mod uevent;
 mod usage;

@@ -3,12 +3,10 @@
 use std::collections::BTreeSet;
 use std::sync::{Arc, Mutex};
 
-use cardwork::{CardError, Insertion, Medium, Place, Slot};
-use rustix::fs::{Mode, OFlags, open};
-use rustix::io::Errno;
+use cardwork::{CardError, Place, Slot};
 
+use super::Computer;
 use super::card::{BlockSlot, Held};
-use super::{Computer, Disk};
 use crate::reader::{Reader, Unit};
 
 /// The reader at a port, whether or not one hangs there now.
@@ -73,45 +71,4 @@ impl Reader for PortReader {
         let own = self.units.contains(&number);
         own.then(|| Arc::new(self.slot(number)) as _)
     }
-}
-
-/// Lets the kernel look whether the medium of a disk is still the same: it does when somebody opens it.
-/// Whoever works with a medium must not have that done: it would make the kernel forget that the medium was
-/// changed, which until then refuses every access.
-pub(super) fn look_for_medium(disk: &Disk) -> Result<bool, CardError> {
-    let node = disk.node.display().to_string();
-    match open(
-        &disk.node,
-        OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC,
-        Mode::empty(),
-    ) {
-        Ok(_) => Ok(true),
-        Err(Errno::NOMEDIUM | Errno::NXIO | Errno::NODEV) => Ok(false),
-        Err(Errno::ACCESS | Errno::PERM) => Err(CardError::Forbidden(node)),
-        Err(e) => Err(CardError::Reader(format!("{node}: {e}"))),
-    }
-}
-
-/// What a slot says of the medium of a disk.
-pub(super) fn medium_of(computer: &Computer, disk: Disk) -> Result<Option<Medium>, CardError> {
-    if disk.size == 0 {
-        return Ok(None);
-    }
-    let number = disk.sequence.ok_or_else(|| {
-        CardError::Reader(
-            "the kernel does not count media (diskseq); it must be 5.15 or newer".into(),
-        )
-    })?;
-    Ok(Some(Medium {
-        insertion: Insertion {
-            boot: computer.boot()?,
-            number,
-        },
-        size: disk.size,
-        kind: disk.kind,
-        locked: disk.locked,
-        in_use: disk.in_use,
-        node: Some(disk.node.display().to_string()),
-        identity: disk.identity,
-    }))
 }

@@ -37,6 +37,10 @@ pub struct Node {
     pub owner: Option<(u32, u32)>,
     /// The target of a symbolic link.
     pub target: Option<String>,
+    /// When its content was changed last, in seconds since 1970; on FAT by the clock of whoever wrote it.
+    pub modified: Option<i64>,
+    /// Names that lead to it, on file systems where it can have several.
+    pub links: u16,
     /// What tells it apart on this file system: inode or first cluster.
     pub id: u64,
 }

@@ -177,9 +177,9 @@ impl Gpt {
 
     /// The same table with the partition of this number ending at byte `end`, to be fitted to a
     /// disk; `None` if it has no such partition.
-    pub fn lengthened(&self, number: u32, end: u64) -> Option<Self> {
-        let mut longer = self.clone();
-        let entry = longer
+    pub fn with_end(&self, number: u32, end: u64) -> Option<Self> {
+        let mut moved = self.clone();
+        let entry = moved
             .entries
             .iter_mut()
             .find(|entry| entry.number == number)?;
@@ -187,14 +187,14 @@ impl Gpt {
         let entry_len = le32(&self.header, 84)? as usize;
         let at = (number as usize).checked_sub(1)?.checked_mul(entry_len)?;
         let last = times(end, self.sector).checked_sub(1)?;
-        longer
+        moved
             .array
             .get_mut(at..)?
             .get_mut(40..48)?
             .copy_from_slice(&last.to_le_bytes());
-        let crc = crc32fast::hash(&longer.array);
-        longer.header[88..92].copy_from_slice(&crc.to_le_bytes());
-        Some(longer)
+        let crc = crc32fast::hash(&moved.array);
+        moved.header[88..92].copy_from_slice(&crc.to_le_bytes());
+        Some(moved)
     }
 
     /// Writes both copies of the table so that they fit a disk of this length: the backup at its

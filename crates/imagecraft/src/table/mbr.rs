@@ -156,8 +156,8 @@ pub enum MbrError {
 }
 
 /// Makes the partition with this number end at byte `end`; the extended partition around a
-/// logical one, and the link to its record, are made to reach as far.
-pub fn lengthen<D: Disk + ?Sized>(disk: &mut D, number: u32, end: u64) -> Result<(), MbrError> {
+/// logical one, and the link to its record, reach as far then.
+pub fn move_end<D: Disk + ?Sized>(disk: &mut D, number: u32, end: u64) -> Result<(), MbrError> {
     if end / SECTOR > u64::from(u32::MAX) {
         return Err(MbrError::TooFar(number));
     }
@@ -183,7 +183,8 @@ pub fn lengthen<D: Disk + ?Sized>(disk: &mut D, number: u32, end: u64) -> Result
     if let Some(before) = before.and_then(|place| place.checked_sub(1)) {
         set_end(disk, chain.records[before], 1, entry.record, end)?;
     }
-    if extended.start.saturating_add(extended.len) < end {
+    let shorter = end < entry.start.saturating_add(entry.len);
+    if shorter || extended.start.saturating_add(extended.len) < end {
         set_end(
             disk,
             0,

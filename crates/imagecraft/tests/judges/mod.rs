@@ -77,7 +77,8 @@ pub fn overlay(image: &Path, len: u64) -> Overlay<FileDisk> {
 pub fn carry_over(overlay: &Overlay<FileDisk>, image: &Path) -> usize {
     let before = fs::metadata(image).unwrap().len();
     let file = fs::OpenOptions::new().write(true).open(image).unwrap();
-    file.set_len(overlay.len()).unwrap();
+    // What was moved is read from where it stood, which may lie behind a new end.
+    file.set_len(overlay.len().max(before)).unwrap();
     let touched = overlay.touched_chunks(&Map::uniform(overlay.len(), ByteKind::Data));
     for chunk in &touched {
         let at = chunk * CHUNK;
@@ -87,6 +88,7 @@ pub fn carry_over(overlay: &Overlay<FileDisk>, image: &Path) -> usize {
             std::os::unix::fs::FileExt::write_all_at(&file, &bytes, at).unwrap();
         }
     }
+    file.set_len(overlay.len()).unwrap();
     touched.len()
 }
 
@@ -112,7 +114,15 @@ pub struct Mounted(pub PathBuf);
 
 impl Drop for Mounted {
     fn drop(&mut self) {
-        let _ = Command::new("umount").arg(&self.0).status();
+        // A process that another thread is just starting may hold a file of it for a moment.
+        for _ in 0..100 {
+            let done = Command::new("umount").arg(&self.0).output();
+            if done.is_ok_and(|done| done.status.success()) {
+                return;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(30));
+        }
+        println!("{} could not be unmounted", self.0.display());
     }
 }
 

@@ -26,6 +26,9 @@ pub enum ExtError {
     /// No room for a file.
     #[error("the ext file system is full: there is no room for {0}")]
     Full(String),
+    /// It cannot be made that short.
+    #[error("the ext file system cannot be made that short: {0}")]
+    CannotShrink(String),
     /// A path that cannot be made.
     #[error("{0:?} cannot be a path on an ext file system")]
     Path(String),

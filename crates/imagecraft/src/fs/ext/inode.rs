@@ -28,6 +28,8 @@ pub struct Inode {
     pub group: u32,
     pub len: u64,
     pub flags: u32,
+    /// Seconds since 1970.
+    pub modified: i32,
     /// Names that lead to it.
     pub links: u16,
     /// Blocks of 512 bytes that it takes, 0 for a link that lies in the inode.
@@ -63,6 +65,7 @@ impl Inode {
             group: word(0x7a) << 16 | word(0x18),
             len: u64::from(long(0x6c)) << 32 | u64::from(long(4)),
             flags: long(0x20),
+            modified: long(0x10) as i32,
             links: word(0x1a) as u16,
             sectors: long(0x1c),
             block: raw[0x28..0x64].to_vec(),
@@ -419,6 +422,16 @@ impl<D: Disk> Ext<D> {
             self.content(inode, 1 << 16)?
         };
         Ok(String::from_utf8_lossy(&bytes).into_owned())
+    }
+
+    /// Whether the blocks of an inode are its content, not text of a link or a device's number.
+    pub(super) fn keeps_blocks(&self, inode: &Inode) -> bool {
+        match inode.kind() {
+            NodeKind::File | NodeKind::Folder => true,
+            NodeKind::Link if inode.len >= 60 || inode.flags & EXTENTS != 0 => true,
+            NodeKind::Link => inode.sectors != 0 && !self.is_in_place(inode),
+            NodeKind::Other => false,
+        }
     }
 
     /// Whether a short link that takes blocks, for attributes, still lies in its inode: then its

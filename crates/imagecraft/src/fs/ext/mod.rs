@@ -19,7 +19,7 @@ mod superblock;
 use super::{FileError, FileSystem, Files, Node, NodeKind, State, Stretch, Usage, tree};
 use crate::{Disk, DiskError};
 
-pub use edit::{Attributes, Editor, Grown};
+pub use edit::{Attributes, Editor, Grown, Shrunk, clear_journal};
 use error::damaged;
 pub use error::{Damage, ExtError, Structure};
 pub use journal::Replayed;
@@ -181,6 +181,8 @@ impl<D: Disk> Ext<D> {
             mode: Some(u32::from(inode.mode & 0o7777)),
             owner: Some((inode.user, inode.group)),
             target,
+            modified: Some(inode.modified.into()),
+            links: inode.links,
             id: number.into(),
         })
     }

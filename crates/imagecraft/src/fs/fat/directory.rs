@@ -37,6 +37,8 @@ pub struct Entry {
     pub first_cluster: u32,
     /// Length in bytes, 0 for a folder.
     pub len: u32,
+    /// Date and time of the last write, as FAT packs them.
+    written: (u16, u16),
     /// Position of the short entry in its folder, in entries.
     index: usize,
 }
@@ -45,6 +47,25 @@ impl Entry {
     /// Whether it is a folder.
     pub fn is_folder(&self) -> bool {
         self.attributes & FOLDER != 0
+    }
+
+    /// When it was written last, in seconds since 1970 as if its clock had shown UTC; `None` where
+    /// that is no date.
+    pub fn modified(&self) -> Option<i64> {
+        let (date, clock) = self.written;
+        let date = time::Date::from_calendar_date(
+            1980_i32.saturating_add(i32::from(date >> 9)),
+            u8::try_from(date >> 5 & 0xf).ok()?.try_into().ok()?,
+            (date & 0x1f) as u8,
+        );
+        let half = (clock & 0x1f) as u8;
+        let clock = time::Time::from_hms(
+            (clock >> 11) as u8,
+            (clock >> 5 & 0x3f) as u8,
+            half.saturating_mul(2),
+        );
+        let at = time::PrimitiveDateTime::new(date.ok()?, clock.ok()?);
+        Some(at.assume_utc().unix_timestamp())
     }
 
     /// Where the folder lies; cluster 0 stands for the root.
@@ -141,6 +162,7 @@ impl<D: Disk> Fat<D> {
                         first_cluster: u32::from(high) << 16
                             | u32::from(le16(raw, 26).unwrap_or(0)),
                         len: le32(raw, 28).unwrap_or(0),
+                        written: (le16(raw, 24).unwrap_or(0), le16(raw, 22).unwrap_or(0)),
                         index,
                     });
                 }

@@ -20,6 +20,8 @@ fn node(entry: &Entry) -> Node {
         mode: None,
         owner: None,
         target: None,
+        modified: entry.modified(),
+        links: 1,
         id: entry.first_cluster.into(),
     }
 }
@@ -69,6 +71,8 @@ impl<D: Disk> Files for Fat<D> {
                 mode: None,
                 owner: None,
                 target: None,
+                modified: None,
+                links: 1,
                 id: self.root_cluster().into(),
             },
         }))

@@ -216,7 +216,7 @@ impl<D: Disk> Editor<D> {
         Ok(found)
     }
 
-    fn inode_bitmap(&mut self, group: u64) -> Result<&mut Bitmap, ExtError> {
+    pub(super) fn inode_bitmap(&mut self, group: u64) -> Result<&mut Bitmap, ExtError> {
         if !self.inode_bitmaps.contains_key(&group) {
             let superblock = &self.superblock;
             let descriptor = &self.groups[group as usize];

@@ -4,6 +4,8 @@
 //! A full leaf of an index is split. Where the index itself has no room for another leaf the
 //! folder goes on without one, which every system reads.
 
+use std::collections::BTreeMap;
+
 use super::super::checksum::crc32c;
 use super::super::superblock::{compat, incompat, ro_compat};
 use super::record::{INDEXED, Record};
@@ -95,7 +97,7 @@ fn entries(block: &[u8], tail: usize) -> Result<Vec<Entry>, ExtError> {
 }
 
 /// A folder that is being changed.
-struct Folder {
+pub struct Folder {
     record: Record,
     /// Where its blocks lie.
     blocks: Vec<u64>,
@@ -132,7 +134,7 @@ impl<D: Disk> Editor<D> {
         }
     }
 
-    fn folder(&self, number: u32) -> Result<Folder, ExtError> {
+    pub(super) fn folder(&self, number: u32) -> Result<Folder, ExtError> {
         let record = self.record(number)?;
         let mut blocks = Vec::new();
         for piece in self.mapping_of(&record)?.0 {
@@ -345,6 +347,44 @@ impl<D: Disk> Editor<D> {
             }
         }
         Err(damaged(Structure::Folder, None, format!("lost {name}")))
+    }
+
+    /// Gives the entries of a folder the numbers that their inodes have now. `sealed_anew` says that
+    /// the folder has another number itself, which all checksums of its blocks begin with.
+    pub(super) fn rename_in(
+        &mut self,
+        folder: &Folder,
+        numbers: &BTreeMap<u32, u32>,
+        sealed_anew: bool,
+    ) -> Result<(), ExtError> {
+        let inner: BTreeMap<usize, usize> = self.index_blocks(folder)?.into_iter().collect();
+        for place in 0..folder.blocks.len() {
+            let mut block = self.read_folder_block(folder, place)?;
+            let mut changed = sealed_anew;
+            let found = match inner.get(&place) {
+                // The first block of an index begins with the entries of the folder and of the one
+                // above, the others with one that names nothing.
+                Some(_) if place == 0 => vec![0, 12],
+                Some(_) => Vec::new(),
+                None => {
+                    self.check_tail(&block)?;
+                    let found = entries(&block, self.tail())?;
+                    found.iter().map(|entry| entry.at).collect()
+                }
+            };
+            for at in found {
+                if let Some(now) = numbers.get(&le32(&block, at).unwrap_or(0)) {
+                    put32(&mut block, at, *now);
+                    changed = true;
+                }
+            }
+            match inner.get(&place) {
+                _ if !changed => {}
+                Some(from) => self.write_index(folder, place, *from, &mut block)?,
+                None => self.write_leaf(folder, place, &mut block)?,
+            }
+        }
+        Ok(())
     }
 
     /// The blocks of a folder that hold its index, and where the index begins in each.

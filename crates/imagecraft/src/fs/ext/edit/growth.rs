@@ -16,13 +16,13 @@ use crate::Disk;
 use crate::number::le32;
 
 /// The inode that holds the blocks reserved for descriptors.
-const RESERVING: u32 = 7;
+pub const RESERVING: u32 = 7;
 /// Where that inode names its table of tables, in its mapping.
 const TABLE_OF_TABLES: usize = 13 * 4;
-const BLOCKS: (usize, usize) = (0x4, 0x150);
-const KEPT_FOR_ROOT: (usize, usize) = (0x8, 0x154);
+pub const BLOCKS: (usize, usize) = (0x4, 0x150);
+pub const KEPT_FOR_ROOT: (usize, usize) = (0x8, 0x154);
 /// A last group with fewer blocks than this for files is not worth its tables.
-const FEWEST_BLOCKS: u64 = 50;
+pub const FEWEST_BLOCKS: u64 = 50;
 
 /// What growth did.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -280,7 +280,7 @@ impl<D: Disk> Editor<D> {
     }
 
     /// The table that names the reserved blocks, and where it lies.
-    fn reserved_table(&self) -> Result<(u64, Vec<u8>), ExtError> {
+    pub(super) fn reserved_table(&self) -> Result<(u64, Vec<u8>), ExtError> {
         let wrong = || {
             damaged(
                 Structure::ReservedDescriptors,
@@ -302,7 +302,7 @@ impl<D: Disk> Editor<D> {
 
     /// Where the n-th block of descriptors lies, one that is reserved too, and where the table
     /// of reserved blocks names it.
-    fn reserved_place(&self, number: u64) -> (u64, usize) {
+    pub(super) fn reserved_place(&self, number: u64) -> (u64, usize) {
         let superblock = &self.superblock;
         let fan = superblock.block_len / 4;
         let block = superblock.first_block + superblock.superblock_offset(0) + 1 + number;

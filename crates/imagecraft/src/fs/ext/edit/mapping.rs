@@ -6,7 +6,6 @@ use super::super::superblock::incompat;
 use super::record::{IN_INODE, Record};
 use super::{Editor, ExtError, Structure, damaged, full, put16, put32};
 use crate::Disk;
-use crate::fs::NodeKind;
 
 /// Most blocks in one extent, written ones and those that only are reserved.
 const MOST_WRITTEN: u64 = 0x8000;
@@ -50,14 +49,8 @@ fn index_entry(logical: u32, block: u64) -> [u8; 12] {
 }
 
 impl<D: Disk> Editor<D> {
-    /// Whether the blocks of an inode are its content, not text of a link or a device's number.
     fn has_blocks(&self, inode: &Inode) -> bool {
-        match inode.kind() {
-            NodeKind::File | NodeKind::Folder => true,
-            NodeKind::Link if inode.len >= 60 || inode.flags & EXTENTS != 0 => true,
-            NodeKind::Link => inode.sectors != 0 && !self.view().is_in_place(inode),
-            NodeKind::Other => false,
-        }
+        self.view().keeps_blocks(inode)
     }
 
     /// All pieces of an inode, also those behind its end, and the blocks that name them.
@@ -191,7 +184,11 @@ impl<D: Disk> Editor<D> {
     }
 
     /// Writes the mapping of an inode anew, with the tables it needs, and counts its blocks.
-    fn write_mapping(&mut self, record: &mut Record, pieces: &[Piece]) -> Result<(), ExtError> {
+    pub(super) fn write_mapping(
+        &mut self,
+        record: &mut Record,
+        pieces: &[Piece],
+    ) -> Result<(), ExtError> {
         let tables = if record.flags() & EXTENTS != 0 {
             self.write_extents(record, pieces)?
         } else {

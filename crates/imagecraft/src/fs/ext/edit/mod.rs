@@ -13,6 +13,7 @@ mod hash;
 mod mapping;
 mod orphans;
 mod record;
+mod shrink;
 
 use std::collections::BTreeMap;
 
@@ -28,6 +29,7 @@ use descriptor::{Descriptor, FREE_BLOCKS, FREE_INODES};
 use record::Record;
 
 pub use growth::Grown;
+pub use shrink::Shrunk;
 
 /// Longest name of a file.
 const MOST_NAME: usize = 255;
@@ -388,6 +390,30 @@ impl<D: Disk> Editor<D> {
         self.superblock.seal(&mut self.raw);
         Ok(self.disk.write_at(superblock::AT, &self.raw)?)
     }
+}
+
+/// Makes the journal of the file system that fills `disk` nothing but zeros behind its own superblock: it
+/// holds older states of what the file system consists of.
+///
+/// # Errors
+/// As [`Editor::open`]; a journal that was not carried out yet is carried out first.
+pub fn clear_journal<D: Disk>(disk: D) -> Result<(), ExtError> {
+    let mut editor = Editor::open(disk)?;
+    let number = editor.superblock.journal_inode;
+    if editor.superblock.compat & superblock::compat::HAS_JOURNAL == 0 || number == 0 {
+        return editor.close();
+    }
+    let journal = editor.record(number)?;
+    let block_len = editor.superblock.block_len;
+    for piece in editor.mapping_of(&journal)?.0 {
+        // The first block says that it is empty.
+        let kept = u64::from(piece.logical == 0);
+        let from = (piece.physical + kept) * block_len;
+        editor
+            .disk
+            .zero_at(from, piece.count.saturating_sub(kept) * block_len)?;
+    }
+    editor.close()
 }
 
 /// Splits a path into the folder above and the last name, which must be one that can be made.

@@ -9,7 +9,7 @@ use crate::fs::NodeKind;
 use crate::number::le32;
 
 const LAST_ORPHAN: usize = 0xe8;
-const ORPHAN_FILE: usize = 0x280;
+pub const ORPHAN_FILE: usize = 0x280;
 const BLOCK_MARK: u32 = 0x0b10_ca04;
 
 impl<D: Disk> Editor<D> {
@@ -34,7 +34,7 @@ impl<D: Disk> Editor<D> {
         Ok(())
     }
 
-    fn clear_orphan_file(&mut self) -> Result<(), ExtError> {
+    pub(super) fn clear_orphan_file(&mut self) -> Result<(), ExtError> {
         let file = self.record(le32(&self.raw, ORPHAN_FILE).unwrap_or(0))?;
         let block_len = self.superblock.block_len;
         for piece in self.mapping_of(&file)?.0 {

@@ -11,7 +11,7 @@ use crate::number::{le16, le32};
 /// The folder has an index.
 pub const INDEXED: u32 = 0x1000;
 const HUGE_FILE: u32 = 0x4_0000;
-const ATTRIBUTE_BLOCK_CHECKSUM: usize = 0x10;
+pub const ATTRIBUTE_BLOCK_CHECKSUM: usize = 0x10;
 
 /// Entries of an extent tree that fit into the inode itself.
 pub const IN_INODE: usize = 4;
@@ -98,9 +98,9 @@ impl Record {
         u64::from(self.word(0x76)) << 32 | u64::from(self.long(0x68))
     }
 
-    pub fn clear_attribute_block(&mut self) {
-        put16(&mut self.raw, 0x76, 0);
-        put32(&mut self.raw, 0x68, 0);
+    pub fn set_attribute_block(&mut self, block: u64) {
+        put16(&mut self.raw, 0x76, (block >> 32) as u16);
+        put32(&mut self.raw, 0x68, block as u32);
     }
 
     /// Follows an inode on the list of orphans.
@@ -270,17 +270,12 @@ impl<D: Disk> Editor<D> {
         }
         let mut raw = self.disk.read_vec(block * block_len, block_len as usize)?;
         let users = le32(&raw, 4).unwrap_or(0);
-        record.clear_attribute_block();
+        record.set_attribute_block(0);
         if users <= 1 {
             return self.release_blocks(block, 1);
         }
         put32(&mut raw, 4, users - 1);
-        if self.superblock.has_checksums() {
-            put32(&mut raw, ATTRIBUTE_BLOCK_CHECKSUM, 0);
-            let state = crc32c(self.superblock.seed, &block.to_le_bytes());
-            let sum = crc32c(state, &raw);
-            put32(&mut raw, ATTRIBUTE_BLOCK_CHECKSUM, sum);
-        }
+        self.seal_attributes(&mut raw, block);
         Ok(self.disk.write_at(block * block_len, &raw)?)
     }
 }

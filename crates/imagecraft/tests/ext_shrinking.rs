@@ -1,0 +1,325 @@
+//! ext file systems made shorter: judged by e2fsck and by the kernel, which must find every file as it
+//! was and be able to go on with what is left.
+
+mod judges;
+
+use std::fs;
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+
+use imagecraft::Disk;
+use imagecraft::fs::ext::{Editor, ExtError, Shrunk};
+use judges::{carry_over, is_sound, mke2fs, mount, overlay, run, seen, tool};
+use tempfile::TempDir;
+
+/// Sets and reads extended attributes.
+const PYTHON: &str = "/usr/bin/python3";
+
+/// Numbers that are the same in each run (splitmix64).
+struct Random(u64);
+
+impl Random {
+    fn below(&mut self, end: u64) -> u64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut mixed = self.0;
+        mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        (mixed ^ (mixed >> 31)) % end
+    }
+
+    fn bytes(&mut self, len: u64) -> Vec<u8> {
+        let words = (0..len.div_ceil(8)).flat_map(|_| self.below(u64::MAX).to_le_bytes());
+        words.take(len as usize).collect()
+    }
+}
+
+/// Shrinks an image to `len` bytes at most.
+fn shrink(image: &Path, len: u64) -> Result<Shrunk, ExtError> {
+    let whole = fs::metadata(image).unwrap().len();
+    let mut disk = overlay(image, whole);
+    let mut editor = Editor::open(&mut disk)?;
+    let done = editor.shrink(len)?;
+    editor.close()?;
+    disk.cut(len.min(whole));
+    carry_over(&disk, image);
+    Ok(done)
+}
+
+fn grow(image: &Path, len: u64) {
+    let mut disk = overlay(image, len);
+    let mut editor = Editor::open(&mut disk).unwrap();
+    editor.grow(false).unwrap();
+    editor.close().unwrap();
+    carry_over(&disk, image);
+}
+
+/// Puts files of many kinds all over a file system: folders at its root lie in groups far apart.
+fn fill(at: &Path, random: &mut Random, folders: usize) {
+    for number in 0..folders {
+        let folder = at.join(format!("folder-{number}"));
+        let below = folder.join("below");
+        if fs::create_dir_all(&below).is_err() {
+            return;
+        }
+        for file in 0..1 + random.below(40) {
+            let len = random.below(60_000);
+            let bytes = random.bytes(len);
+            let place = if file % 3 == 0 { &below } else { &folder };
+            let path = place.join(format!("file {file} with a name that takes some room"));
+            if fs::write(&path, bytes).is_err() {
+                return;
+            }
+            if file % 7 == 0 {
+                let _ = fs::hard_link(&path, folder.join(format!("again {file}")));
+                let _ = std::os::unix::fs::symlink(
+                    "x".repeat(file as usize * 9),
+                    folder.join(format!("long {file}")),
+                );
+                let _ = std::os::unix::fs::symlink("short", folder.join(format!("short {file}")));
+            }
+        }
+        if number % 5 == 0 {
+            // A file with holes, one with reserved blocks, attributes that need a block, a device.
+            use std::os::unix::fs::FileExt;
+            if let Ok(file) = fs::File::create(folder.join("holes")) {
+                for place in 0..30 {
+                    let _ = file.write_all_at(&[7; 5000], place * 40_000);
+                }
+            }
+            let holes = folder.join("reserved");
+            tool("fallocate", &["-l", "400000", holes.to_str().unwrap()]);
+            tool(
+                "mknod",
+                &[folder.join("device").to_str().unwrap(), "c", "1", "3"],
+            );
+        }
+    }
+    let script = "import glob, os, sys
+for n, path in enumerate(sorted(glob.glob(sys.argv[1] + '/folder*/holes') + glob.glob(sys.argv[1] + '/folder*'))):
+    try: os.setxattr(path, 'user.kept', b'v' * (300 + n % 3))
+    except OSError: pass";
+    run(PYTHON, &["-c", script, at.to_str().unwrap()]);
+    // A folder with an index, at last.
+    let large = at.join("large");
+    let _ = fs::create_dir(&large);
+    for number in 0..700 {
+        let _ = fs::write(
+            large.join(format!("one of very many files, number {number}")),
+            [1],
+        );
+    }
+}
+
+fn attributes(at: &Path) -> String {
+    let script = "import os, sys
+for path, folders, files in os.walk(sys.argv[1]):
+    folders.sort()
+    for name in [path] + [path + '/' + file for file in sorted(files)]:
+        for key in sorted(os.listxattr(name, follow_symlinks=False)):
+            print(name, key, os.getxattr(name, key, follow_symlinks=False))";
+    run(PYTHON, &["-c", script, at.to_str().unwrap()])
+}
+
+#[test]
+fn file_systems_of_all_kinds_shrink_with_all_their_files() {
+    let dir = TempDir::new().unwrap();
+    let (image, at) = (dir.path().join("image"), dir.path().join("mnt"));
+    let mut random = Random(17);
+    let mut renumbered = 0;
+    for (megabytes, to, options) in [
+        (1200, 300, "-t ext4 -b 4096"),
+        (
+            1200,
+            260,
+            "-t ext4 -b 4096 -O ^64bit,^metadata_csum,uninit_bg",
+        ),
+        (1200, 300, "-t ext4 -b 4096 -O ^flex_bg"),
+        (900, 300, "-t ext4 -b 4096 -O ^metadata_csum,^uninit_bg"),
+        (300, 99, "-t ext4 -b 1024"),
+        (300, 130, "-t ext4 -b 1024 -O ^flex_bg"),
+        (300, 120, "-t ext4 -b 2048 -O sparse_super2"),
+        (200, 110, "-t ext4 -b 1024 -O ^sparse_super,^resize_inode"),
+        (300, 120, "-t ext4 -b 1024 -O meta_bg,^resize_inode"),
+        (
+            300,
+            120,
+            "-t ext4 -b 1024 -O meta_bg,^resize_inode,^flex_bg",
+        ),
+        (300, 101, "-t ext3 -b 1024"),
+        (900, 280, "-t ext3 -b 4096 -I 128"),
+        (300, 120, "-t ext2 -b 1024 -g 1024"),
+        (300, 140, "-t ext4 -b 1024 -N 6000 -G 8"),
+        (
+            300,
+            100,
+            "-t ext4 -b 1024 -O orphan_file,metadata_csum_seed",
+        ),
+        (3000, 300, "-t ext4 -b 1024 -E resize=5000000"),
+    ] {
+        let what = format!("mkfs {options}, {megabytes} MB to {to}");
+        if !mke2fs(&image, megabytes, options, None) {
+            continue;
+        }
+        let Some(mounted) = mount(&image, &at, "rw,user_xattr") else {
+            return;
+        };
+        let folders = if megabytes > 800 { 90 } else { 40 };
+        fill(&mounted.0, &mut random, folders);
+        let (before, kept) = (seen(&mounted.0), attributes(&mounted.0));
+        assert!(kept.lines().count() > 10, "{what}: {kept}");
+        drop(mounted);
+        is_sound(&image, &format!("{what}, before"));
+        let len = (to << 20) + 3 * 4096 + 512;
+        let done = shrink(&image, len).unwrap_or_else(|e| panic!("{what}: {e}"));
+        assert!(
+            done.after <= len && done.after + (40 << 20) > len,
+            "{what}: {done:?}"
+        );
+        renumbered += done.renumbered;
+        is_sound(&image, &what);
+        let Some(mounted) = mount(&image, &at, "rw,user_xattr") else {
+            return;
+        };
+        assert!(
+            seen(&mounted.0) == before,
+            "{what}: files are not as they were"
+        );
+        assert_eq!(attributes(&mounted.0), kept, "{what}");
+        assert_eq!(
+            fs::metadata(mounted.0.join("folder-0")).unwrap().nlink(),
+            3,
+            "{what}"
+        );
+        fill(&mounted.0, &mut random, 60);
+        drop(mounted);
+        is_sound(&image, &format!("{what}, used by the kernel"));
+        println!("{what}: {done:?}");
+    }
+    assert!(renumbered > 500, "only {renumbered} inodes had to move");
+}
+
+#[test]
+fn shrinking_and_growing_by_turns_keeps_everything() {
+    let dir = TempDir::new().unwrap();
+    let (image, at) = (dir.path().join("image"), dir.path().join("mnt"));
+    let seed = 5;
+    let mut random = Random(seed);
+    for options in [
+        "-t ext4 -b 4096",
+        "-t ext4 -b 1024",
+        "-t ext4 -b 1024 -O ^flex_bg",
+        "-t ext3 -b 1024",
+    ] {
+        let mut megabytes = 400;
+        mke2fs(&image, megabytes, options, None);
+        for turn in 0..8 {
+            let what = format!("mkfs {options}, seed {seed}, turn {turn}");
+            let Some(mounted) = mount(&image, &at, "rw") else {
+                return;
+            };
+            if turn == 4 {
+                for number in 0..20 {
+                    let _ = fs::remove_dir_all(mounted.0.join(format!("folder-{number}")));
+                }
+            }
+            fill(&mounted.0, &mut random, 12);
+            let before = seen(&mounted.0);
+            drop(mounted);
+            if turn % 2 == 0 {
+                let to = 60 + random.below(megabytes - 60);
+                match shrink(&image, to << 20) {
+                    Ok(_) => megabytes = to,
+                    Err(ExtError::CannotShrink(why)) => println!("{what} to {to}: {why}"),
+                    Err(e) => panic!("{what} to {to}: {e}"),
+                }
+            } else {
+                megabytes = megabytes + 20 + random.below(1180 - megabytes);
+                grow(&image, megabytes << 20);
+            }
+            is_sound(&image, &format!("{what}, {megabytes} MB"));
+            let Some(mounted) = mount(&image, &at, "ro") else {
+                return;
+            };
+            assert!(
+                seen(&mounted.0) == before,
+                "{what}: files are not as they were"
+            );
+        }
+    }
+}
+
+#[test]
+fn copies_of_the_superblock_serve_after_shrinking() {
+    let dir = TempDir::new().unwrap();
+    let image = dir.path().join("image");
+    for options in [
+        "-t ext4 -b 1024",
+        "-t ext4 -b 1024 -O meta_bg,^resize_inode",
+    ] {
+        mke2fs(&image, 300, options, None);
+        shrink(&image, 90 << 20).unwrap();
+        is_sound(&image, options);
+        let image = image.to_str().unwrap();
+        let args = ["-fn", "-b", "8193", "-B", "1024", image];
+        let (words, code) = tool("e2fsck", &args);
+        assert!(code <= 4 && !words.contains("orrupt"), "{options}: {words}");
+        assert!(run("dumpe2fs", &[image]).contains("Block count:              92160"));
+    }
+}
+
+#[test]
+fn what_does_not_fit_is_refused_with_numbers() {
+    let dir = TempDir::new().unwrap();
+    let (image, source) = (dir.path().join("image"), dir.path().join("source"));
+    fs::create_dir(&source).unwrap();
+    fs::write(source.join("large"), vec![1; 50_000_000]).unwrap();
+    mke2fs(&image, 200, "-t ext4", Some(&source));
+    let before = fs::read(&image).unwrap();
+    let refused = shrink(&image, 52 << 20).unwrap_err();
+    let ExtError::CannotShrink(why) = &refused else {
+        panic!("{refused}");
+    };
+    assert!(
+        why.contains("needs") && why.contains("there would be"),
+        "{why}"
+    );
+    let refused = shrink(&image, 3000).unwrap_err();
+    assert!(matches!(refused, ExtError::CannotShrink(_)), "{refused}");
+    assert!(fs::read(&image).unwrap() == before);
+    // As far as it goes, which is what is said of it beforehand.
+    let usage = imagecraft::fs::ext::usage(&imagecraft::FileDisk::open(&image).unwrap()).unwrap();
+    let shrunk = usage.shrunk.unwrap();
+    assert!(shrink(&image, shrunk).unwrap().after <= shrunk);
+    is_sound(&image, "as far as was said");
+    assert_eq!(shrink(&image, 1 << 40).unwrap().moved, 0);
+}
+
+#[test]
+fn little_memory_is_needed_to_move_much() {
+    let dir = TempDir::new().unwrap();
+    let (image, at) = (dir.path().join("image"), dir.path().join("mnt"));
+    mke2fs(&image, 2000, "-t ext4 -b 4096 -O ^flex_bg", None);
+    let Some(mounted) = mount(&image, &at, "rw") else {
+        return;
+    };
+    // The first one fills the front and goes, so that the other lies behind.
+    for name in ["first", "second"] {
+        let path = mounted.0.join(name);
+        fs::write(&path, vec![name.len() as u8; 700_000_000]).unwrap();
+        run("sync", &[]);
+    }
+    fs::remove_file(mounted.0.join("first")).unwrap();
+    drop(mounted);
+    let mut disk = overlay(&image, 2000 << 20);
+    let mut editor = Editor::open(&mut disk).unwrap();
+    let done = editor.shrink(900 << 20).unwrap();
+    editor.close().unwrap();
+    println!("{done:?}");
+    assert!(done.moved > 300_000_000, "{done:?}");
+    assert!(
+        disk.held() < 8_000_000,
+        "{} bytes are held in memory",
+        disk.held()
+    );
+    assert_eq!(disk.len(), 2000 << 20);
+}
