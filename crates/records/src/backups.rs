@@ -24,8 +24,14 @@ pub struct NewBackup {
     pub card_size: i64,
     /// Bytes that were read.
     pub content: i64,
-    /// Fewest bytes that a card must hold.
+    /// Fewest bytes that a card must hold, its last file system shrunk where that can be.
     pub smallest_card: i64,
+    /// Fewest bytes that a card must hold for it as it is.
+    #[serde(default)]
+    pub whole_card: i64,
+    /// What was noteworthy about the card when it was read, as JSON: a list of sentences.
+    #[serde(default)]
+    pub remarks: serde_json::Value,
     /// Which partition table.
     pub table_kind: String,
     /// Partitions as JSON.
@@ -65,6 +71,8 @@ pub struct Backup {
     pub card_size: i64,
     pub content: i64,
     pub smallest_card: i64,
+    pub whole_card: i64,
+    pub remarks: serde_json::Value,
     pub table_kind: String,
     pub partitions: serde_json::Value,
     pub manifest: Vec<u8>,
@@ -119,7 +127,7 @@ pub struct Wanted {
 
 /// What is read of a backup, from [`FROM`].
 const COLUMNS: &str = "b.id, b.name, c.label as card, d.name as device, b.imprint_id, b.job_id, b.card_size,
-    b.content, b.smallest_card, b.table_kind, b.partitions, b.manifest, b.stored, b.verified, b.slot,
+    b.content, b.smallest_card, b.whole_card, b.remarks, b.table_kind, b.partitions, b.manifest, b.stored, b.verified, b.slot,
     j.reader, j.unit, b.insertion, b.boot, b.taken_by, b.taken_at, b.reason, b.pinned, b.gone_at, b.gone_by,
     b.gone_why, (select coalesce(jsonb_agg(p order by p.level), '[]') from (
         select distinct on (level) level, holds, words, proven_by as by,
@@ -163,15 +171,25 @@ impl Wanted {
     }
 }
 
+/// Notes in the vault that were written before there were remarks have none.
+fn list_or_empty(remarks: &serde_json::Value) -> serde_json::Value {
+    match remarks {
+        serde_json::Value::Array(_) => remarks.clone(),
+        _ => serde_json::Value::Array(Vec::new()),
+    }
+}
+
 /// Puts a backup into the records; what it refers to and is not known here is left out.
 async fn insert(tx: &mut sqlx::PgConnection, new: &NewBackup) -> Result<i64, RecordError> {
     let taken = format!("there is a backup {:?} already", new.name);
     let id = sqlx::query_scalar!(
         "insert into backups (name, card_id, device_id, imprint_id, job_id, card_size, content, smallest_card,
-            table_kind, partitions, manifest, stored, verified, slot, insertion, boot, taken_by, reason, taken_at)
+            table_kind, partitions, manifest, stored, verified, slot, insertion, boot, taken_by, reason, taken_at,
+            whole_card, remarks)
          values ($1, (select id from cards where label = $2), (select id from devices where name = $3),
             (select id from imprints where id = $4), (select id from jobs where id = $5), $6, $7, $8, $9, $10, $11,
-            $12, $13, $14, $15, $16, $17, $18, coalesce($19, now()))
+            $12, $13, $14, $15, $16, $17, $18, coalesce($19, now()),
+            $20, $21)
          returning id",
         new.name,
         new.card,
@@ -191,7 +209,9 @@ async fn insert(tx: &mut sqlx::PgConnection, new: &NewBackup) -> Result<i64, Rec
         new.boot,
         new.taken_by,
         new.reason,
-        new.taken_at
+        new.taken_at,
+        new.whole_card.max(new.smallest_card),
+        list_or_empty(&new.remarks)
     )
     .fetch_one(tx)
     .await
@@ -272,6 +292,17 @@ impl Records {
             .fetch_optional(&self.pool)
             .await?
             .map(|row| (row.name, row.taken_at)))
+    }
+
+    /// Name of the newest backup of a device, and how many bytes it added to the vault.
+    pub async fn newest_backup(&self, device: &str) -> Result<Option<(String, i64)>, RecordError> {
+        let row = sqlx::query!(
+            "select b.name, b.stored from backups b join devices d on d.id = b.device_id
+             where d.name = $1 and b.gone_at is null order by b.id desc limit 1",
+            device
+        );
+        let found = row.fetch_optional(&self.pool).await?;
+        Ok(found.map(|row| (row.name, row.stored)))
     }
 
     /// The newest content of which a card's may be a change: what was written onto it, or the newest backup of its
@@ -393,6 +424,46 @@ impl Records {
         .execute(&self.pool)
         .await?;
         Ok(())
+    }
+
+    /// Backups that are the newest of their device and of which nothing was shown since a moment, those that wait
+    /// longest first.
+    pub async fn unproven_backups(
+        &self,
+        since: OffsetDateTime,
+        most: i64,
+    ) -> Result<Vec<Backup>, RecordError> {
+        let query = format!(
+            "select {COLUMNS} from {FROM} where b.id in (
+                select distinct on (device_id) id from backups where gone_at is null and device_id is not null
+                order by device_id, id desc)
+              and not exists (select 1 from backup_proofs p where p.backup_id = b.id and p.proven_at > $1)
+             order by (select max(proven_at) from backup_proofs p where p.backup_id = b.id) nulls first, b.id limit $2"
+        );
+        Ok(sqlx::query_as(sqlx::AssertSqlSafe(query))
+            .bind(since)
+            .bind(most)
+            .fetch_all(&self.pool)
+            .await?)
+    }
+
+    /// Newest backups of devices of which a proof does not hold: device, backup, what was seen and when.
+    pub async fn disproven_backups(
+        &self,
+    ) -> Result<Vec<(String, String, String, OffsetDateTime)>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select d.name as "device!", b.name as "backup!", p.words as "words!", p.proven_at as "at!"
+               from (select distinct on (device_id) id, name, device_id from backups
+                     where gone_at is null and device_id is not null order by device_id, id desc) b
+                 join devices d on d.id = b.device_id and d.state <> 'retired'
+                 join lateral (select distinct on (level) level, holds, words, proven_at from backup_proofs
+                     where backup_id = b.id order by level, id desc) p on not p.holds
+               order by 4 limit 200"#
+        );
+        let found = rows.fetch_all(&self.pool).await?.into_iter();
+        Ok(found
+            .map(|row| (row.device, row.backup, row.words, row.at))
+            .collect())
     }
 
     /// The keep rule of a device, or of the team.

@@ -10,11 +10,15 @@ pub mod dump;
 pub mod events;
 pub mod exports;
 pub mod feeds;
+pub mod figures;
+pub mod history;
 pub mod imprints;
 pub mod jobs;
 pub mod lists;
 pub mod outages;
 mod own_server;
+pub mod passes;
+pub mod people;
 pub mod photos;
 pub mod presets;
 pub mod releases;
@@ -67,6 +71,16 @@ pub enum RecordError {
     /// The database failed.
     #[error("the records cannot be reached or changed: {0}")]
     Database(sqlx::Error),
+    /// A newer version of the service worked with these records.
+    #[error(
+        "a newer version of Duplicarium worked with these records (they are of form {form}, this version knows none beyond {known}); start that version, or a newer one. Nothing was changed"
+    )]
+    Newer {
+        /// The newest form that was applied.
+        form: i64,
+        /// The newest form that this version knows.
+        known: i64,
+    },
     /// The database's structure could not be brought up to date.
     #[error("the records' structure cannot be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
@@ -189,6 +203,33 @@ pub struct Records {
     pub(crate) pool: PgPool,
 }
 
+/// The steps by which the structure of the records came to be, one a file in `migrations/`.
+static FORMS: sqlx::migrate::Migrator = sqlx::migrate!();
+
+/// The newest form of the records that this version knows.
+fn newest_known() -> i64 {
+    FORMS.iter().map(|form| form.version).max().unwrap_or(0)
+}
+
+/// Refuses records of a form that this version does not know.
+fn not_newer(form: Option<i64>) -> Result<(), RecordError> {
+    let known = newest_known();
+    match form.filter(|form| *form > known) {
+        Some(form) => Err(RecordError::Newer { form, known }),
+        None => Ok(()),
+    }
+}
+
+/// The newest form that was applied to a database; `None` where nothing was yet.
+async fn form_of(pool: &PgPool) -> Result<Option<i64>, RecordError> {
+    let made = sqlx::query_scalar::<_, bool>("select to_regclass('_sqlx_migrations') is not null");
+    if !made.fetch_one(pool).await? {
+        return Ok(None);
+    }
+    let newest = sqlx::query_scalar("select max(version) from _sqlx_migrations where success");
+    Ok(newest.fetch_one(pool).await?)
+}
+
 impl Records {
     /// Connects and brings the structure up to date.
     pub async fn open(database_url: &str) -> Result<Self, RecordError> {
@@ -197,8 +238,25 @@ impl Records {
             .acquire_timeout(Duration::from_secs(10))
             .connect(database_url)
             .await?;
-        sqlx::migrate!().run(&pool).await?;
+        not_newer(form_of(&pool).await?)?;
+        FORMS.run(&pool).await?;
         Ok(Self { pool })
+    }
+
+    /// Whether [`Records::open`] would change the structure of records that are there.
+    ///
+    /// # Errors
+    /// Of a database that does not answer; [`RecordError::Newer`].
+    pub async fn is_older(database_url: &str) -> Result<bool, RecordError> {
+        let pool = PgPoolOptions::new()
+            .max_connections(1)
+            .acquire_timeout(Duration::from_secs(10))
+            .connect(database_url)
+            .await?;
+        let form = form_of(&pool).await?;
+        pool.close().await;
+        not_newer(form)?;
+        Ok(form.is_some_and(|form| form < newest_known()))
     }
 
     /// Claims the records for one service and one key file. The first key that claims them stays
