@@ -5,24 +5,27 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use ::records::Records;
-use ::records::backups::NewBackup;
+use ::records::backups::{Backup, NewBackup};
 use ::records::jobs::{NewJob, RequestKey};
 use ::records::releases::NewRelease;
+use bench::Bench;
 use time::OffsetDateTime;
 use vault::{Kind, Root};
 
-use crate::backups::Backups;
+use crate::backups::{Backups, is_there};
 use crate::jobs::Jobs;
 use crate::news::{Events, News};
 use crate::note::Note;
 use crate::refusal::Refusal;
 use crate::store::Store;
-use crate::work::{copy_vault, inspect_vault, keep_records, tidy_vault};
+use crate::work::{copy_vault, inspect_vault, keep_records, prove_backup, tidy_vault};
 
 /// Hundredths of the vault that are inspected each time by itself: all of it within a month, if that is daily.
 const SHARE: u8 = 4;
 /// Segments that nothing lies in any more are deleted so long after.
 const GRACE: Duration = Duration::from_secs(600);
+/// Backups that are due for a proof of which the first is taken that was not tried yet.
+const MOST_DUE: i64 = 100;
 /// How often it is looked whether something is due.
 const LOOK: Duration = Duration::from_secs(20);
 
@@ -30,24 +33,29 @@ const LOOK: Duration = Duration::from_secs(20);
 pub struct Places {
     /// The key file.
     pub key_file: PathBuf,
-    /// Where the vault lies.
-    pub vault: String,
     /// Where the second one lies.
     pub second: Option<String>,
     /// Hours between what is done by itself.
     pub every: Option<Duration>,
     /// Address of the records' database.
     pub database: String,
+    /// How long a proof of a device's newest backup counts before the next one is made; none by itself where it is
+    /// not given.
+    pub prove_every: Option<Duration>,
 }
 
 /// Looks after the vault.
 pub struct Care {
     records: Records,
     store: Arc<Store>,
+    /// Its stand-in board shows whether a backup boots.
+    bench: Arc<Bench>,
     jobs: Arc<Jobs>,
     events: Events,
     backups: Backups,
     root: Mutex<Root>,
+    /// The job that proves a backup by itself.
+    proving: Mutex<Option<i64>>,
     places: Places,
     /// When this started: a service that has just begun has other things to do.
     since: Instant,
@@ -67,6 +75,7 @@ impl Care {
     pub fn new(
         records: Records,
         store: Arc<Store>,
+        bench: Arc<Bench>,
         jobs: Arc<Jobs>,
         events: Events,
         root: Root,
@@ -76,9 +85,11 @@ impl Care {
             backups: Backups::new(records.clone(), events.clone()),
             records,
             store,
+            bench,
             jobs,
             events,
             root: Mutex::new(root),
+            proving: Mutex::default(),
             places,
             since: Instant::now(),
         }
@@ -94,10 +105,9 @@ impl Care {
         let sizes = self.records.vault_sizes().await?;
         let content = self.records.content_bytes().await?;
         let vault = &self.store.vault;
-        let free = rustix::fs::statvfs(self.places.vault.as_str()).ok();
         Ok(api::VaultView {
             key: self.root().id(),
-            place: self.places.vault.clone(),
+            place: self.store.place.clone(),
             second: self.places.second.clone(),
             stored: vault.stored(),
             content: content as u64,
@@ -134,7 +144,7 @@ impl Care {
                 })
                 .collect(),
             hours: self.places.every.map(|every| every.as_secs_f64() / 3600.0),
-            free: free.map(|found| found.f_bavail.saturating_mul(found.f_frsize)),
+            free: self.store.free(),
         })
     }
 
@@ -198,6 +208,30 @@ impl Care {
         let job = self.job("copy", operator, request_key);
         let started = self.jobs.start(job, None, move |work| {
             copy_vault(work, &store, &place, &root)
+        });
+        started.await
+    }
+
+    /// Proves a backup up to a level, as far as its kind allows where none is named: a job.
+    pub async fn prove(
+        &self,
+        operator: &str,
+        request_key: Option<RequestKey>,
+        backup: Backup,
+        level: Option<&str>,
+    ) -> Result<api::Job, Refusal> {
+        is_there(&backup)?;
+        let level = match level {
+            Some(level) => level.to_owned(),
+            // Which files it needs is known of what was written here.
+            None if backup.imprint_id.is_some() => "files".into(),
+            None => "file-systems".into(),
+        };
+        let mut job = self.job("prove", operator, request_key);
+        job.subject = backup.name.clone();
+        let (store, bench) = (self.store.clone(), self.bench.clone());
+        let started = self.jobs.start(job, None, move |work| {
+            prove_backup(work, &store, &bench, &backup, &level)
         });
         started.await
     }
@@ -360,6 +394,36 @@ impl Care {
         }
     }
 
+    /// Proves the next backup that is due, one at a time: whoever works at the bench comes first.
+    async fn prove_next(
+        &self,
+        since: OffsetDateTime,
+        key: &(dyn Fn(&str) -> Option<RequestKey> + Sync),
+    ) -> Result<(), Refusal> {
+        let last = *self.proving.lock().unwrap_or_else(|e| e.into_inner());
+        if let Some(job) = last
+            && matches!(
+                self.jobs.show(job).await?.state.as_str(),
+                "waiting" | "running"
+            )
+        {
+            return Ok(());
+        }
+        for backup in self.records.unproven_backups(since, MOST_DUE).await? {
+            let key = key(&format!("prove {}", backup.name));
+            // One that ended without a proof is tried again in the next stretch of time.
+            if let Some(key) = &key
+                && self.records.job_of_request(key).await?.is_some()
+            {
+                continue;
+            }
+            let job = self.prove("service", key, backup, None).await?;
+            *self.proving.lock().unwrap_or_else(|e| e.into_inner()) = Some(job.id);
+            return Ok(());
+        }
+        Ok(())
+    }
+
     async fn do_what_is_due(&self, every: Duration) -> Result<(), Refusal> {
         if self.since.elapsed() < every.min(Duration::from_secs(3600)) {
             return Ok(());
@@ -394,6 +458,9 @@ impl Care {
         }
         if self.places.second.is_some() && is_due("copy") {
             self.copy(by, key("copy")).await?;
+        }
+        if let Some(counts) = self.places.prove_every {
+            self.prove_next(now - counts, &key).await?;
         }
         Ok(())
     }

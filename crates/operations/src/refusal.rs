@@ -21,6 +21,12 @@ pub enum Why {
     Busy,
     /// A disk is full.
     NoRoom,
+    /// Nobody is signed in, or with something wrong.
+    NotSignedIn,
+    /// Who is signed in may not.
+    NotAllowed,
+    /// It was tried too often.
+    TooOften,
     /// Something of our own failed.
     Internal,
 }
@@ -145,7 +151,7 @@ impl From<RecordError> for Refusal {
             away if away.is_away() => Self::new(
                 Why::Busy,
                 "records-away",
-                "the records are out of reach for the moment; nothing was changed, try again",
+                "the records cannot be reached for the moment; nothing was changed, try again",
             ),
             other => Self::internal("records", other),
         }

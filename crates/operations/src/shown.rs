@@ -164,8 +164,8 @@ pub fn partitions(layout: &imagecraft::Layout) -> Vec<api::Partition> {
 }
 
 /// Partitions with how full they are.
-pub fn filled_partitions(seen: &imagecraft::inspect::Inspection) -> Vec<api::Partition> {
-    seen.partitions
+pub fn filled_partitions(filled: &[imagecraft::inspect::Filled]) -> Vec<api::Partition> {
+    filled
         .iter()
         .map(|filled| api::Partition {
             used: filled.used,
@@ -382,6 +382,7 @@ pub fn file_differences(found: &Differences, most: usize) -> Vec<api::FileDiffer
             change: file.kind.name().into(),
             a_len: file.before,
             b_len: file.after,
+            expected: file.path.strip_prefix('/') == Some(imagecraft::STAMP_PATH),
         })
         .collect()
 }
@@ -433,6 +434,8 @@ pub fn backup(row: backups::Backup) -> api::Backup {
         card_size: row.card_size as u64,
         content: row.content as u64,
         smallest_card: row.smallest_card as u64,
+        whole_card: row.whole_card as u64,
+        remarks: list(&row.remarks),
         stored: row.stored as u64,
         verified: row.verified,
         table: row.table_kind,
@@ -508,16 +511,17 @@ fn closing(kind: &str, result: &Value) -> Vec<String> {
             safe,
         ],
         "put back" => vec!["What was on the card is on it again.".into(), safe],
-        "backup" => vec![
-            match result["verified"] == true {
+        "backup" => {
+            let taken = match result["verified"] == true {
                 true => format!(
                     "{} is in the vault, which gives back what the card holds.",
                     text("backup")
                 ),
                 false => format!("{} is in the vault; it was not verified.", text("backup")),
-            },
-            safe,
-        ],
+            };
+            let remarks: Vec<String> = list(&result["remarks"]);
+            [vec![taken], remarks, vec![safe]].concat()
+        }
         _ => Vec::new(),
     }
 }

@@ -15,6 +15,8 @@ use crate::refusal::Refusal;
 pub struct Store {
     /// All image content.
     pub vault: Arc<Vault>,
+    /// Where the vault lies: a folder, or a bucket.
+    pub place: String,
     /// What everything is sealed under.
     pub keys: Arc<Keys>,
     /// Where uploads wait to be imported.
@@ -61,11 +63,18 @@ impl Store {
         }
         Ok(Self {
             keys: vault.keys().clone(),
+            place: address,
             vault,
             uploads,
             originals,
             checks,
         })
+    }
+
+    /// Bytes that are free where the vault lies; `None` where that cannot be told, as of a bucket.
+    pub fn free(&self) -> Option<u64> {
+        let found = rustix::fs::statvfs(self.place.as_str()).ok()?;
+        Some(found.f_bavail.saturating_mul(found.f_frsize))
     }
 
     /// The content of this name as a disk. Opening and reading it block.

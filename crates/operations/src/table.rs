@@ -32,7 +32,7 @@ pub const MOST: usize = 16 << 20;
 
 /// A cell that no spreadsheet takes for a formula: one that begins like one gets an apostrophe in
 /// front, which spreadsheets read as "this is text".
-fn harmless(cell: &str) -> std::borrow::Cow<'_, str> {
+pub(crate) fn harmless(cell: &str) -> std::borrow::Cow<'_, str> {
     match cell.starts_with(['=', '+', '-', '@', '\t', '\r', '\'']) {
         true => format!("'{cell}").into(),
         false => cell.into(),

@@ -107,6 +107,7 @@ impl Awaited {
                 address: fixed,
                 port: page.as_deref().and_then(port_of).unwrap_or(SSH),
                 macs: Vec::new(),
+                services: sheet.first_boot.services.clone(),
             },
             stamp: fill(&sheet.first_boot.stamp),
             checks: checks.collect(),

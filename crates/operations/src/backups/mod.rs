@@ -300,7 +300,18 @@ impl Backups {
                 arrival: None,
             }
         });
-        Ok(told.collect())
+        let disproven = self.records.disproven_backups().await?.into_iter();
+        let disproven = disproven.map(|(device, backup, words, at)| api::Attention {
+            kind: "backup-not-proven".into(),
+            words: format!(
+                "{backup}, the newest backup of {device}, may not bring it back: {words}. Take another one while its card \
+                 still works"
+            ),
+            device,
+            since: at,
+            arrival: None,
+        });
+        Ok(told.chain(disproven).collect())
     }
 }
 

@@ -2,10 +2,8 @@
 
 mod shelf;
 
-use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
-use imagecraft::compare::Differences;
 use records::lists::Asked;
 use records::releases::Release;
 use records::{Changes, Records};
@@ -17,22 +15,15 @@ use crate::refusal::Refusal;
 use crate::shown;
 use crate::store::{Store, manifest_name};
 
-/// What was found between two releases, by their numbers.
-type Comparisons = HashMap<(i64, i64), Arc<Differences>>;
-
 /// The catalogue: what is in it, and what it answers.
 #[derive(Clone)]
 pub struct Catalogue {
     records: Records,
     store: Arc<Store>,
-    /// Comparisons of releases that were made: releases do not change.
-    comparisons: Arc<Mutex<Comparisons>>,
     /// The shelf, until the catalogue changes.
     kept: Arc<AtHand<Shelf>>,
 }
 
-/// Comparisons that are kept; releases do not change, so that each is made once.
-const KEPT: usize = 32;
 /// Cards that are shown with a release; there is a list of all of them.
 const CARRIERS: i64 = 50;
 
@@ -42,7 +33,6 @@ impl Catalogue {
         Self {
             records,
             store,
-            comparisons: Arc::default(),
             kept: Arc::default(),
         }
     }
@@ -50,21 +40,6 @@ impl Catalogue {
     /// The image of a release as a disk. Opening and reading it block.
     pub fn disk(&self, release: &Release) -> Result<ManifestDisk, Refusal> {
         self.store.disk(manifest_name(&release.manifest)?)
-    }
-
-    /// What two releases differ in, where they were compared.
-    pub fn compared(&self, a: &Release, b: &Release) -> Option<Arc<Differences>> {
-        let kept = self.comparisons.lock().unwrap_or_else(|e| e.into_inner());
-        kept.get(&(a.id, b.id)).cloned()
-    }
-
-    /// Keeps what two releases differ in.
-    pub fn keep_comparison(&self, a: &Release, b: &Release, found: Differences) {
-        let mut kept = self.comparisons.lock().unwrap_or_else(|e| e.into_inner());
-        if kept.len() >= KEPT {
-            kept.clear();
-        }
-        kept.insert((a.id, b.id), Arc::new(found));
     }
 
     /// The shelf as it is now.

@@ -1,7 +1,7 @@
 //! The files that settings become, and what else a plan or a preview says of them.
 
 use imagecraft::compose::{Change, read_base};
-use imagecraft::grow::{Grown, Growth};
+use imagecraft::grow::{Grown, Growth, Shrunk};
 use imagecraft::{Disk, Layout};
 use records::releases::Release;
 use settings::{Effective, Grow, Laid, Sheet, lay_out};
@@ -58,9 +58,26 @@ pub fn sheet_text(release: &Release) -> String {
     format!("{} {}", release.name, release.sheet_revision)
 }
 
+fn gb(bytes: u64) -> String {
+    format!("{:.2} GB", bytes as f64 / 1e9)
+}
+
+/// What shrinking came to, in a sentence.
+pub fn shrunk_words(shrunk: &Shrunk) -> String {
+    let moved = match shrunk.moved {
+        0 => "no file had to move".into(),
+        bytes => format!("{} of files move to the front", gb(bytes)),
+    };
+    format!(
+        "the card is smaller than the one it was taken of: partition {} shrinks from {} to {}; {moved}",
+        shrunk.partition,
+        gb(shrunk.before),
+        gb(shrunk.after)
+    )
+}
+
 /// What growing came to, in a sentence.
 pub fn growth_words(grown: &Result<Grown, String>) -> String {
-    let gb = |bytes: u64| format!("{:.2} GB", bytes as f64 / 1e9);
     match grown {
         Ok(grown) => {
             let limited = match &grown.limited {
@@ -157,6 +174,11 @@ pub fn diff(laid: &Laid) -> Vec<api::DiffLine> {
         Change::File(_) => laid.after.as_deref().unwrap_or(""),
         _ => "",
     };
+    lines_of(before, after)
+}
+
+/// The lines of two texts, those that they share and those that one of them has alone.
+pub fn lines_of(before: &str, after: &str) -> Vec<api::DiffLine> {
     similar::TextDiff::from_lines(before, after)
         .iter_all_changes()
         .map(|change| api::DiffLine {

@@ -12,7 +12,10 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 pub use collisions::Beside;
-pub use files::{IMAGE_GROWS, diff, growth, growth_words, open_logins, planned_file, sheet_text};
+pub use files::{
+    IMAGE_GROWS, diff, growth, growth_words, lines_of, open_logins, planned_file, sheet_text,
+    shrunk_words,
+};
 pub use outdated::recorded_settings;
 pub use presets::Presets;
 use records::devices::{Change, Device, Group, Setting};

@@ -22,7 +22,7 @@ use settings::Grow;
 
 use self::stops::Stops;
 use crate::catalogue::Catalogue;
-use crate::in_force::{IMAGE_GROWS, InForce, growth_words};
+use crate::in_force::{IMAGE_GROWS, InForce, growth_words, shrunk_words};
 use crate::jobs::Jobs;
 use crate::refusal::{Refusal, Why};
 use crate::slots::{Inserted, Slots};
@@ -231,6 +231,8 @@ impl Plans {
         if judged.is_some_and(|insertion| *insertion != medium.insertion) {
             return Err(cardwork::Unsafe::Swapped.into());
         }
+        // By the card that was just looked at: what was seen a moment ago may be another one.
+        wanted.check_source(new.slot, &at, &medium.insertion)?;
         let mut stops = Stops::default();
         stops.medium(new.slot, &medium);
         stops.size(new.slot, &medium, &wanted.base_name, wanted.smallest_card);
@@ -358,7 +360,10 @@ impl Plans {
                 unstamped: composed.unstamped.clone(),
                 to_write: composed.map.total(ByteKind::Data) + composed.map.total(ByteKind::Zero),
                 end: composed.layout.smallest_card(),
-                growth: composed.grown.as_ref().map(growth_words),
+                growth: match &composed.shrunk {
+                    Some(shrunk) => Some(shrunk_words(shrunk)),
+                    None => composed.grown.as_ref().map(growth_words),
+                },
                 left_out: left_out.collect(),
             })
         });

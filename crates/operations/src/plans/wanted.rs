@@ -1,6 +1,7 @@
 //! What shall be written, before any card is looked at: a release for a device, a release by itself,
 //! or a backup.
 
+use cardwork::Insertion;
 use imagecraft::grow::Growth;
 use records::cards::Card;
 use records::devices::Device;
@@ -27,6 +28,8 @@ pub struct Wanted {
     pub base_name: String,
     pub manifest: Name,
     pub smallest_card: u64,
+    /// Where a backup was read, and in which insertion.
+    pub read_from: Option<ReadFrom>,
     pub device: Option<Device>,
     pub counted: Option<Counted>,
     /// Of a restore: the settings that its backup's card carried, as recorded, if they are known.
@@ -47,6 +50,41 @@ pub struct Wanted {
     /// State of the release, if it is one.
     pub state: Option<String>,
     pub override_reason: Option<String>,
+}
+
+/// The card that a backup was read from, as it lay in a slot then.
+pub struct ReadFrom {
+    reader: String,
+    unit: Option<i32>,
+    insertion: Insertion,
+    card: Option<String>,
+}
+
+impl Wanted {
+    /// Refuses the very card that the backup was just read from: it is the only one that surely works.
+    pub(super) fn check_source(
+        &self,
+        slot: u32,
+        at: &At,
+        insertion: &Insertion,
+    ) -> Result<(), Refusal> {
+        let Some(from) = &self.read_from else {
+            return Ok(());
+        };
+        let here = from.reader == at.reader && from.unit == Some(at.unit);
+        if !here || from.insertion != *insertion {
+            return Ok(());
+        }
+        Err(Refusal::conflict(
+            "source-card",
+            format!(
+                "the card in slot {slot} is {}, which {} was just read from; put the original back into its board and take \
+                 another card",
+                from.card.as_deref().unwrap_or("the one"),
+                self.base_name
+            ),
+        ))
+    }
 }
 
 /// A reason that was really given.
@@ -143,6 +181,7 @@ impl Plans {
             base_name: release.name.clone(),
             manifest,
             smallest_card: release.smallest_card as u64,
+            read_from: None,
             device,
             counted,
             carried: None,
@@ -187,30 +226,12 @@ impl Plans {
     }
 
     async fn of_backup(&self, name: &str, new: &api::NewPlan) -> Result<Wanted, Refusal> {
-        let slot = new.slot;
         let backup = self.records.backup(name).await?;
         let device = match &backup.device {
             Some(device) => Some(self.records.device(device).await?),
             None => None,
         };
         is_there(&backup)?;
-        let seen = self.slots.insertion(slot);
-        let same = seen.is_some_and(|(place, insertion)| {
-            backup.reader.as_deref() == Some(&place.reader)
-                && backup.unit == Some(place.unit as i32)
-                && backup.boot == insertion.boot
-                && backup.insertion == insertion.number as i64
-        });
-        if same {
-            return Err(Refusal::conflict(
-                "source-card",
-                format!(
-                    "the card in slot {slot} is {}, which {name} was just read from; put the original back into its board \
-                     and take another card",
-                    backup.card.as_deref().unwrap_or("the one")
-                ),
-            ));
-        }
         // The settings that the backup's card carried go with it, where they are known.
         let origin = match backup.imprint_id {
             Some(id) => self.records.imprint(id).await?,
@@ -227,6 +248,15 @@ impl Plans {
             base_name: backup.name.clone(),
             manifest: manifest_name(&backup.manifest)?,
             smallest_card: backup.smallest_card as u64,
+            read_from: backup.reader.map(|reader| ReadFrom {
+                reader,
+                unit: backup.unit,
+                insertion: Insertion {
+                    boot: backup.boot,
+                    number: backup.insertion as u64,
+                },
+                card: backup.card,
+            }),
             device,
             counted: None,
             carried: Some(carried),
@@ -339,6 +369,8 @@ impl Plans {
             manifest: wanted.manifest,
             files: wanted.laid.iter().map(|one| one.file.clone()).collect(),
             growth: wanted.growth,
+            // What was tuned on a larger card comes along; a release is what its sheet says.
+            shrinks: matches!(wanted.base, Base::Backup(_)),
             leave_out: wanted.leave_out,
             growth_words: None,
             left_out: Vec::new(),

@@ -501,7 +501,7 @@ impl Slots {
                 format!("slot {slot} is being worked on; wait for its job to end, or cancel it");
             return Err(Refusal::conflict("slot-busy", detail));
         }
-        self.survey().await;
+        self.survey_now().await;
         let begun = Instant::now();
         loop {
             let (seen, looking) = {

@@ -18,6 +18,8 @@ const LEAST: Duration = Duration::from_millis(50);
 const SURVEY: Duration = Duration::from_secs(5);
 /// How long those who wait for a survey wait for one reader that is slow.
 const FRESH: Duration = Duration::from_secs(1);
+/// How often it is looked whether a reader has answered.
+const MOMENT: Duration = Duration::from_millis(5);
 
 impl Slots {
     /// Watches the slots until the service ends.
@@ -68,6 +70,30 @@ impl Slots {
         });
         let _ = tokio::time::timeout(FRESH, futures::future::join_all(asked)).await;
         self.tell();
+    }
+
+    /// The same for somebody who wants to know what is so now: a survey that was under way already may have seen what was
+    /// there a moment ago, and one that begins meanwhile is waited for.
+    pub(super) async fn survey_now(self: &Arc<Self>) {
+        self.surveys_under_way().await;
+        self.survey().await;
+        self.surveys_under_way().await;
+    }
+
+    /// Waits for those readers that are being asked and usually answer.
+    async fn surveys_under_way(&self) {
+        let begun = Instant::now();
+        while begun.elapsed() < FRESH {
+            let waits = {
+                let state = self.state();
+                let mut asking = state.asking.iter();
+                asking.any(|name| !state.silent.contains(name))
+            };
+            if !waits {
+                return;
+            }
+            tokio::time::sleep(MOMENT).await;
+        }
     }
 
     /// Sees what lies in the slots of one reader, and begins to look at each card that was not looked at

@@ -6,8 +6,8 @@ use bench::Bench;
 use cardwork::{
     Access, CardDisk, CardError, CardIo, Insertion, Stage, WriteError, read_again, read_out,
 };
-use imagecraft::inspect::inspect_kept;
-use imagecraft::{ByteKind, CHUNK, Disk, DiskError, Layout, LayoutError, Map};
+use imagecraft::inspect::{Inspection, inspect_kept};
+use imagecraft::{ByteKind, CHUNK, Disk, DiskError, Finding, Layout, LayoutError, Map, Severity};
 use records::RecordError;
 use records::backups::NewBackup;
 use records::jobs::{At, Outcome};
@@ -106,6 +106,7 @@ pub fn take_backup(
 
     let name =
         work.record_first(|| name_of_today(work, order.device.as_deref().unwrap_or(&order.card)))?;
+    let looked = look(&manifest, &map, &layout, order.behind);
     let new = NewBackup {
         name: name.clone(),
         card: Some(order.card.clone()),
@@ -114,12 +115,11 @@ pub fn take_backup(
         job: Some(work.job),
         card_size: card.size() as i64,
         content: content as i64,
-        smallest_card: order
-            .behind
-            .map_or(0, |end| end + layout.backup_len())
-            .max(layout.smallest_card()) as i64,
+        smallest_card: looked.smallest as i64,
+        whole_card: looked.whole as i64,
+        remarks: json!(looked.remarks),
         table_kind: layout.table.name().into(),
-        partitions: filled(&manifest, &map, &layout),
+        partitions: looked.partitions,
         manifest: manifest.name().0.to_vec(),
         stored: growth.stored as i64,
         verified,
@@ -138,19 +138,64 @@ pub fn take_backup(
     );
     let result = json!({
         "backup": name, "card": order.card, "content": content, "stored": growth.stored,
-        "verified": !order.unverified,
+        "verified": !order.unverified, "remarks": new.remarks,
     });
     let ending = work.ending(Outcome::Done(result.clone()));
     work.record(|| work.records().add_backup(&new, &summary, &ending))?;
     Ok(result)
 }
 
-/// Its partitions with what is in use, as the vault holds them; without that where it cannot be told.
-fn filled(manifest: &Manifest, map: &Map, layout: &Layout) -> Value {
+/// What a backup says of itself, for the records.
+pub struct Looked {
+    /// Its partitions with what is in use.
+    pub partitions: Value,
+    /// Fewest bytes that a card must hold, its last file system shrunk where that can be.
+    pub smallest: u64,
+    /// Fewest bytes that a card must hold for it as it is.
+    pub whole: u64,
+    /// What was noteworthy about its file systems.
+    pub remarks: Vec<String>,
+}
+
+impl Looked {
+    /// Of what was found on a disk.
+    pub fn of(seen: &Inspection) -> Self {
+        Self {
+            partitions: json!(shown::filled_partitions(&seen.partitions)),
+            smallest: seen.shrunk_card.unwrap_or(seen.smallest_card),
+            whole: seen.smallest_card,
+            remarks: remarks_of(&seen.findings),
+        }
+    }
+}
+
+/// What is noteworthy about the file systems of a card, a sentence each.
+pub fn remarks_of(findings: &[Finding]) -> Vec<String> {
+    let about_files = ["unclean", "kept-whole", "damaged"];
+    findings
+        .iter()
+        .filter(|finding| about_files.contains(&finding.code.as_str()))
+        // That swap space is kept as it is surprises nobody.
+        .filter(|finding| finding.code == "unclean" || finding.severity > Severity::Note)
+        .map(|finding| finding.text.clone())
+        .collect()
+}
+
+/// Looks at what was read, as the vault holds it. What cannot be told is left out: the backup is taken all the same.
+fn look(manifest: &Manifest, map: &Map, layout: &Layout, behind: Option<u64>) -> Looked {
     let disk = ManifestDisk::new(manifest.clone());
     match inspect_kept(&disk, map) {
-        Ok(seen) => json!(shown::filled_partitions(&seen)),
-        Err(_) => json!(shown::partitions(layout)),
+        Ok(seen) => Looked::of(&seen),
+        Err(e) => {
+            let end = behind.map_or(0, |end| end + layout.backup_len());
+            let whole = end.max(layout.smallest_card());
+            Looked {
+                partitions: json!(shown::partitions(layout)),
+                smallest: whole,
+                whole,
+                remarks: vec![format!("What is on it could not be looked at: {e}.")],
+            }
+        }
     }
 }
 

@@ -19,7 +19,7 @@ use serde_json::{Value, json};
 use settings::Sheet;
 use vault::{Growth, Ingest, Manifest, ManifestDisk};
 
-use super::backup::name_of_today;
+use super::backup::{Looked, name_of_today};
 use super::fetch::Fetch;
 use super::hashing::{FileHash, Hashing};
 use crate::jobs::Work;
@@ -168,6 +168,7 @@ pub fn bring_in(
     work.progress.begin(Stage::Finishing, 0);
     let disk = ManifestDisk::new(taken.content.clone());
     let seen = inspect_kept(&disk, &taken.content.map()?).map_err(|e| unfit(order, e))?;
+    let looked = Looked::of(&seen);
     let name = work.record_first(|| name_of_today(work, device.unwrap_or("image")))?;
     let new = NewBackup {
         name: name.clone(),
@@ -177,9 +178,11 @@ pub fn bring_in(
         job: Some(work.job),
         card_size: taken.raw_size as i64,
         content: seen.map.total(imagecraft::ByteKind::Data) as i64,
-        smallest_card: seen.smallest_card as i64,
+        smallest_card: looked.smallest as i64,
+        whole_card: looked.whole as i64,
+        remarks: json!(looked.remarks),
         table_kind: seen.layout.table.name().into(),
-        partitions: json!(shown::filled_partitions(&seen)),
+        partitions: looked.partitions,
         manifest: taken.content.name().0.to_vec(),
         stored: taken.growth.stored as i64,
         verified: format!(
@@ -594,7 +597,7 @@ fn record(
         content: seen.content() as i64,
         table_kind: seen.layout.table.name().into(),
         disk_id: seen.layout.disk_id.clone(),
-        partitions: json!(shown::filled_partitions(seen)),
+        partitions: json!(shown::filled_partitions(&seen.partitions)),
         inspection: json!(shown::inspection(seen)),
         origin: json!(origin),
         kept: order.keep_file,

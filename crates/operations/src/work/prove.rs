@@ -1,8 +1,9 @@
 //! A backup is proven: read out of the vault and authenticated, looked through as it would lie on a card, asked for the
 //! files that its first boot needs.
 
+use bench::Bench;
 use cardwork::Stage;
-use imagecraft::compose::{Recipe, Target, compose};
+use imagecraft::compose::{Composed, Recipe, Target, compose};
 use imagecraft::grow::Growth;
 use imagecraft::inspect::inspect;
 use imagecraft::{ByteKind, Disk};
@@ -44,6 +45,7 @@ impl Shown {
 pub fn prove_backup(
     work: &Work,
     store: &Store,
+    bench: &Bench,
     backup: &Backup,
     level: &str,
 ) -> Result<Value, Refusal> {
@@ -52,13 +54,21 @@ pub fn prove_backup(
         "bytes" => &["bytes"],
         "file-systems" => &["bytes", "file-systems"],
         "files" => &["bytes", "file-systems", "files"],
+        "boots" if bench.has_boards() => &["bytes", "file-systems", "files", "boots"],
+        "boots" => {
+            let detail = "whether it boots only a board shows, and there is no stand-in board here; prove its files, or write \
+                          it onto a spare card and try that";
+            return Err(Refusal::conflict("no-board", detail));
+        }
         other => {
-            let detail = format!(
-                "{other:?} cannot be shown here; say bytes, file-systems or files. Whether it boots, only a board shows"
-            );
+            let detail =
+                format!("{other:?} cannot be shown here; say bytes, file-systems, files or boots");
             return Err(Refusal::invalid("bad-value", detail));
         }
     };
+    // Which files it needs is known only of what was written here; that nobody knows is no failure of the backup.
+    let known = backup.imprint_id.is_some();
+    let levels = levels.iter().filter(|level| known || **level != "files");
     let name = manifest_name(&backup.manifest)?;
     let mut reached = Vec::new();
     let mut holds = true;
@@ -68,6 +78,7 @@ pub fn prove_backup(
             Ok(manifest) => match *level {
                 "bytes" => bytes(work, &manifest)?,
                 "file-systems" => file_systems(work, &manifest, backup)?,
+                "boots" => boots(work, bench, &manifest, backup)?,
                 _ => files(work, &manifest, backup)?,
             },
         };
@@ -127,8 +138,12 @@ fn bytes(work: &Work, manifest: &Manifest) -> Result<Shown, Refusal> {
     )))
 }
 
-/// It is composed as for a card of the size of its own, journals carried out, and looked through.
-fn file_systems(work: &Work, manifest: &Manifest, backup: &Backup) -> Result<Shown, Refusal> {
+/// It as it would lie on a card of the size of its own; or why it cannot.
+fn as_on_a_card(
+    work: &Work,
+    manifest: &Manifest,
+    backup: &Backup,
+) -> Result<Result<Composed<ManifestDisk>, Shown>, Refusal> {
     cancelled(work)?;
     work.progress.begin(Stage::Composing, 0);
     let map = manifest.map()?;
@@ -139,10 +154,91 @@ fn file_systems(work: &Work, manifest: &Manifest, backup: &Backup) -> Result<Sho
         ..Recipe::default()
     };
     let size = (backup.card_size as u64).max(disk.len());
-    let composed = match compose(disk, &map, size, &recipe) {
-        Ok(composed) => composed,
-        Err(e) => return Ok(Shown::fails(format!("it cannot be put onto a card: {e}"))),
+    let composed = compose(disk, &map, size, &recipe);
+    Ok(composed.map_err(|e| Shown::fails(format!("it cannot be put onto a card: {e}"))))
+}
+
+/// The stand-in's board of the device's model tries it.
+fn boots(
+    work: &Work,
+    bench: &Bench,
+    manifest: &Manifest,
+    backup: &Backup,
+) -> Result<Shown, Refusal> {
+    let device = match &backup.device {
+        Some(name) => work.wait(work.records().device(name))?,
+        None => {
+            let why =
+                "which board it is for is not known: say whose it is (duplicarium backup assign)";
+            return Ok(Shown::fails(why.into()));
+        }
     };
+    let composed = match as_on_a_card(work, manifest, backup)? {
+        Ok(composed) => composed,
+        Err(shown) => return Ok(shown),
+    };
+    let data: Vec<_> = composed
+        .map
+        .runs()
+        .iter()
+        .filter(|run| run.kind == ByteKind::Data)
+        .map(|run| (run.start, run.end))
+        .collect();
+    let total = data.iter().map(|(from, to)| to - from).sum();
+    work.progress.begin(Stage::Writing, total);
+    let mut stopped = false;
+    let mut fill = |put: bench::Put<'_>| {
+        for (from, to) in &data {
+            let mut at = *from;
+            while at < *to {
+                if work.progress.is_cancelled() {
+                    stopped = true;
+                    return Err(std::io::Error::other("stopped"));
+                }
+                let len = PIECE.min(to - at);
+                let bytes = composed.disk.read_vec(at, len as usize);
+                put(at, &bytes.map_err(std::io::Error::other)?)?;
+                work.progress.advance(len);
+                at += len;
+            }
+        }
+        Ok(())
+    };
+    let tried = bench.try_boot(&device.board, composed.disk.len(), &mut fill);
+    if stopped {
+        cancelled(work)?;
+    }
+    let Some(board) = tried? else {
+        return Err(Refusal::conflict(
+            "no-board",
+            "there is no stand-in board here",
+        ));
+    };
+    let Some(appliance) = &board.appliance else {
+        return Ok(Shown::fails(format!(
+            "the stand-in board, a {}, did not start it: {} ({})",
+            device.board, board.meaning, board.lamp
+        )));
+    };
+    let name = board.host_name.as_deref().unwrap_or("no name");
+    let joined = match (&board.joined, &board.not_joined) {
+        (Some(network), _) => format!("and joined {network}"),
+        (None, Some(why)) => format!("and joined no network: {why}"),
+        (None, None) => "and joined no network".into(),
+    };
+    Ok(Shown::holds(format!(
+        "the stand-in board, a {}, ran {appliance} from it as {name}, {joined}",
+        device.board
+    )))
+}
+
+/// It is composed as for a card of the size of its own, journals carried out, and looked through.
+fn file_systems(work: &Work, manifest: &Manifest, backup: &Backup) -> Result<Shown, Refusal> {
+    let composed = match as_on_a_card(work, manifest, backup)? {
+        Ok(composed) => composed,
+        Err(shown) => return Ok(shown),
+    };
+    let size = composed.disk.len();
     let seen = match inspect(&composed.disk) {
         Ok(seen) => seen,
         Err(e) => return Ok(Shown::fails(format!("its table cannot be read: {e}"))),
@@ -183,14 +279,7 @@ fn files(work: &Work, manifest: &Manifest, backup: &Backup) -> Result<Shown, Ref
         serde_json::from_value(imprint.files.clone()).unwrap_or_default();
     let (mut found, mut missing) = (0_usize, Vec::new());
     for file in wanted.iter().filter(|file| file.action != "remove") {
-        let target = match file.partition.as_str() {
-            "boot" => Target::Boot,
-            "root" => Target::Root,
-            other => match other.parse() {
-                Ok(number) => Target::Number(number),
-                Err(_) => Target::Label(other.into()),
-            },
-        };
+        let target = Target::named(&file.partition);
         let partition = target.find(&disk, &layout);
         let there = partition.is_some_and(|partition| {
             let window = partition.window(&disk).ok();

@@ -8,20 +8,34 @@ use imagecraft::CHUNK_LEN;
 use records::dump::{DumpError, dump};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
-use vault::Ingest;
+use vault::{Hold, Ingest};
 
 use crate::jobs::Work;
 use crate::note::Note;
 use crate::refusal::Refusal;
 use crate::shown::bytes_words;
 
-/// Writes all records into the vault. Their note says what they are: nothing else refers to them.
+/// What came of writing the records into the vault.
+pub struct Kept {
+    /// Bytes of the records.
+    pub total: u64,
+    /// Bytes that were new in the vault.
+    pub stored: u64,
+}
+
+/// Writes all records of a database into the vault, which `hold` works on; the note, which says what they are, has
+/// this name. `go_on` is asked meanwhile.
 ///
 /// # Errors
-/// Of the database or the vault.
-pub fn keep_records(work: &Work, address: &str) -> Result<Value, Refusal> {
-    work.progress.begin(Stage::Saving, 0);
-    let mut ingest = Ingest::start(work.hold.clone(), 1);
+/// Of the database or the vault; the code `cancelled` where it is not to go on.
+pub fn write_out(
+    hold: &Arc<Hold>,
+    address: &str,
+    name: &str,
+    by: &str,
+    go_on: &dyn Fn() -> bool,
+) -> Result<Kept, Refusal> {
+    let mut ingest = Ingest::start(hold.clone(), 1);
     let (mut chunk, mut waiting) = (0, Vec::with_capacity(CHUNK_LEN));
     let mut push = |bytes: Vec<u8>| {
         let pushed = ingest.push(chunk, Arc::new(bytes));
@@ -29,7 +43,7 @@ pub fn keep_records(work: &Work, address: &str) -> Result<Value, Refusal> {
         pushed.map_err(io::Error::other)
     };
     let dumped = dump(address, |mut piece| {
-        if work.progress.is_cancelled() {
+        if !go_on() {
             return Err(io::Error::other("stopped on request"));
         }
         while !piece.is_empty() {
@@ -55,27 +69,38 @@ pub fn keep_records(work: &Work, address: &str) -> Result<Value, Refusal> {
         Ok(total) => total,
         Err(e) => {
             ingest.abandon();
-            let code = match work.progress.is_cancelled() {
-                true => "cancelled",
-                false => "records",
-            };
+            let code = if go_on() { "records" } else { "cancelled" };
             return Err(Refusal::invalid(
                 code,
                 format!("the records were not kept: {e}"),
             ));
         }
     };
-    work.progress.begin(Stage::Finishing, 0);
-    let name = OffsetDateTime::now_utc().date().to_string();
     let note = |manifest| {
         let about = json!({ "bytes": total });
-        Note::text("records", &name, &work.operator, &about, manifest)
+        Note::text("records", name, by, &about, manifest)
     };
     let (_, growth) = ingest.finish(total, None, Some(&note))?;
+    Ok(Kept {
+        total,
+        stored: growth.stored,
+    })
+}
+
+/// Writes all records into the vault: a job. Nothing but their note refers to them.
+///
+/// # Errors
+/// Of the database or the vault.
+pub fn keep_records(work: &Work, address: &str) -> Result<Value, Refusal> {
+    work.progress.begin(Stage::Saving, 0);
+    let name = OffsetDateTime::now_utc().date().to_string();
+    let go_on = || !work.progress.is_cancelled();
+    let Kept { total, stored } = write_out(&work.hold, address, &name, &work.operator, &go_on)?;
+    work.progress.begin(Stage::Finishing, 0);
     let words = vec![format!(
         "all records, {}, are in the vault, {} new",
         bytes_words(total),
-        bytes_words(growth.stored)
+        bytes_words(stored)
     )];
     let found = json!({ "words": words, "touched": [] });
     work.record(|| {

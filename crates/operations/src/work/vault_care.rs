@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
 use cardwork::Stage;
+use object_store::ObjectStore;
 use records::vault::NamedBy;
 use serde_json::{Value, json};
 use vault::{Kind, Name, Root, Tidying, Vault, VaultError, store_at};
@@ -202,13 +203,16 @@ fn end(
     words: Vec<String>,
     touched: Vec<api::Hurt>,
 ) -> Result<Value, Refusal> {
-    let bad = !touched.is_empty();
     let found = json!({ "words": words, "touched": touched });
+    record_look(work, what, &found, !touched.is_empty())?;
+    Ok(found)
+}
+
+fn record_look(work: &Work, what: &str, found: &Value, bad: bool) -> Result<(), Refusal> {
     work.record(|| {
         work.records()
-            .add_vault_look(what, Some(work.job), &found, bad)
-    })?;
-    Ok(found)
+            .add_vault_look(what, Some(work.job), found, bad)
+    })
 }
 
 /// Takes away what nothing refers to, beside running work.
@@ -309,5 +313,47 @@ pub fn copy_vault(work: &Work, store: &Store, place: &str, root: &Root) -> Resul
             })
             .collect();
     }
-    end(work, "copy", words, hurt)
+    let extra = match hurt.is_empty() {
+        true => tidy_second(work, store, &to, &mut words)?,
+        false => Vec::new(),
+    };
+    let found = json!({ "words": words, "touched": hurt, "extra": extra });
+    record_look(work, "copy", &found, !hurt.is_empty())?;
+    Ok(found)
+}
+
+/// Deletes from the second vault what was tidied away here before the last copy, if everything that the records name is
+/// here; gives what it has beyond that, for the next time. What is damaged here may be whole there.
+fn tidy_second(
+    work: &Work,
+    store: &Store,
+    there: &Arc<dyn ObjectStore>,
+    words: &mut Vec<String>,
+) -> Result<Vec<String>, Refusal> {
+    let vault = &store.vault;
+    let extra = vault.only_in(there)?;
+    if extra.is_empty() {
+        return Ok(Vec::new());
+    }
+    let kept = work.wait(store.kept(work.records()))?;
+    if !vault.missing(&kept, 1).is_empty() {
+        words.push("nothing goes from the second vault, because something is missing here: duplicarium vault inspect".into());
+        return Ok(Vec::new());
+    }
+    let looks = work.wait(work.records().vault_looks())?;
+    let before: Vec<String> = looks
+        .iter()
+        .find(|look| look.what == "copy")
+        .and_then(|look| serde_json::from_value(look.found.get("extra")?.clone()).ok())
+        .unwrap_or_default();
+    let (due, new): (Vec<_>, Vec<_>) = extra
+        .into_iter()
+        .partition(|id| before.contains(&id.to_string()));
+    let gone = vault.delete_in(there, &due)?;
+    if gone > 0 {
+        words.push(format!(
+            "{gone} segments went from the second vault, because they were tidied away here before the last copy"
+        ));
+    }
+    Ok(new.iter().map(ToString::to_string).collect())
 }

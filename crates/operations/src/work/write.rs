@@ -39,6 +39,8 @@ pub struct WriteOrder {
     pub files: Vec<PlacedFile>,
     /// How the last partition is grown.
     pub growth: Option<Growth>,
+    /// Whether the last partition is shrunk where the card is too small for it.
+    pub shrinks: bool,
     /// Whether a partition that cannot be edited is left as it is.
     pub leave_out: bool,
     /// What growing came to when the plan was made, and what was left out.
@@ -90,6 +92,7 @@ impl WriteOrder {
         Recipe {
             files: self.files.clone(),
             growth: self.growth,
+            shrinks: self.shrinks,
             go_on: self.leave_out,
             although_damaged: self.although_damaged,
             behind: self.behind,

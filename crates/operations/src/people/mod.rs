@@ -1,0 +1,565 @@
+//! People of the team: how they prove who they are, and what they may do.
+//!
+//! A request shows a *pass*: the cookie of a browser, the token of a program, or what makes a computer a station. A
+//! pass says the most that may be done with it; a person's role, as it is now, says what of that they may do.
+
+mod caller;
+mod own;
+mod password;
+mod second_factor;
+mod station;
+mod tries;
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use api::Role;
+pub use caller::{Caller, How};
+use records::passes::{NewPass, Shown};
+use records::people::Person;
+use records::{RecordError, Records};
+use time::OffsetDateTime;
+use tokio::sync::Semaphore;
+use vault::Keys;
+
+use crate::refusal::{Refusal, Why};
+
+/// How long a session is good without being used.
+const SESSION: time::Duration = time::Duration::days(7);
+/// How long the token that a command line signs in with is good.
+const SIGNED_IN: time::Duration = time::Duration::days(90);
+/// How long an invitation is good.
+const INVITATION: time::Duration = time::Duration::days(7);
+/// How long the code for making an owner is good.
+const FIRST_OWNER: time::Duration = time::Duration::hours(24);
+/// After how long what a session shows is changed.
+const CHANGED: time::Duration = time::Duration::hours(12);
+/// How often it is noted that a pass is used.
+const NOTED: time::Duration = time::Duration::minutes(1);
+/// Days that tokens and stations are good at most.
+const MOST_DAYS: u32 = 730;
+/// Passwords that are looked at at once: each takes 19 MB and a tenth of a second of a processor.
+const HASHING: usize = 2;
+/// How long a question about passes waits for the records before what was known before counts.
+const PATIENCE: Duration = Duration::from_millis(800);
+/// Length of names, in characters.
+const NAME: std::ops::RangeInclusive<usize> = 1..=64;
+
+/// What is called a pass in a form that nobody guesses: 256 bits.
+fn new_secret() -> Result<String, Refusal> {
+    Ok(hex::encode(password::chance::<32>()?))
+}
+
+/// Refuses what is no name.
+fn name_of(name: &str) -> Result<&str, Refusal> {
+    let name = name.trim();
+    match NAME.contains(&name.chars().count()) && !name.chars().any(char::is_control) {
+        true => Ok(name),
+        false => Err(Refusal::invalid(
+            "bad-name",
+            "a name has 1 to 64 characters",
+        )),
+    }
+}
+
+fn role_of(word: &str) -> Role {
+    // What is not known may do the least.
+    Role::named(word).unwrap_or(Role::Looker)
+}
+
+/// What somebody is refused who gave something wrong: the same words, whatever was wrong of it.
+fn wrong() -> Refusal {
+    Refusal::new(
+        Why::NotSignedIn,
+        "wrong-password",
+        "the name, the password or the code is wrong",
+    )
+}
+
+/// A code that makes an owner of whoever has it: for the first one, and where all have forgotten their passwords.
+pub async fn owner_code(records: &Records) -> Result<String, Refusal> {
+    let (code, until) = (password::code()?, OffsetDateTime::now_utc() + FIRST_OWNER);
+    let digest = password::digest_of_code(&code);
+    records.invite(None, &digest, until, "service").await?;
+    Ok(code)
+}
+
+/// What was shown and is changed, to be shown from now on.
+pub struct Changed(pub String);
+
+/// People of the team.
+pub struct People {
+    records: Records,
+    keys: Arc<Keys>,
+    /// Whether anybody can sign in: once so, always so, since the last owner stays.
+    any: AtomicBool,
+    hashing: Arc<Semaphore>,
+}
+
+impl People {
+    /// The people in these records.
+    pub fn new(records: Records, keys: Arc<Keys>) -> Self {
+        Self {
+            records,
+            keys,
+            any: AtomicBool::new(false),
+            hashing: Arc::new(Semaphore::new(HASHING)),
+        }
+    }
+
+    /// Whether anybody belongs to the team. Until then whoever sits at the service's computer may do everything. Where
+    /// the records are away, what was known before counts.
+    pub async fn any(&self) -> bool {
+        if self.any.load(Ordering::Relaxed) {
+            return true;
+        }
+        let asked = tokio::time::timeout(PATIENCE, self.records.has_people()).await;
+        let any = matches!(asked, Ok(Ok(true)));
+        if any {
+            self.any.store(true, Ordering::Relaxed);
+        }
+        any
+    }
+
+    /// Runs what takes a processor a while, a few at a time.
+    async fn hash<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, Refusal> {
+        let permit = self.hashing.clone().acquire_owned().await;
+        let done = tokio::task::spawn_blocking(move || {
+            let _permit = permit;
+            work()
+        });
+        done.await
+            .map_err(|e| Refusal::busy(&format!("a password was not looked at ({e})")))
+    }
+
+    /// Refuses who must wait after wrong tries.
+    async fn in_turn(&self, name: &str, origin: &str) -> Result<(), Refusal> {
+        for (key, address) in tries::keys(name, origin).into_iter().zip([false, true]) {
+            let tried = self.records.tries(&[key]).await?;
+            let left = tried
+                .iter()
+                .find_map(|(wrong, ago)| tries::wait(*wrong, *ago, address));
+            if let Some(left) = left {
+                let detail = format!(
+                    "that was wrong too often; try again in {} seconds",
+                    left.as_secs() + 1
+                );
+                return Err(Refusal::new(Why::TooOften, "too-often", detail));
+            }
+        }
+        Ok(())
+    }
+
+    async fn was_wrong(&self, name: &str, origin: &str) -> Result<Refusal, Refusal> {
+        let keys = tries::keys(name, origin);
+        self.records.tried_wrongly(&keys, tries::FORGOTTEN).await?;
+        Ok(wrong())
+    }
+
+    /// Somebody by name, password and, where they have one, the code of their second factor.
+    ///
+    /// # Errors
+    /// The same for a name that nobody has as for a wrong password, after as long; and for who must wait.
+    pub async fn prove(
+        &self,
+        name: &str,
+        secret: &str,
+        code: Option<&str>,
+        origin: &str,
+    ) -> Result<Person, Refusal> {
+        self.in_turn(name, origin).await?;
+        let person = match self.records.person(name.trim()).await {
+            Ok(person) => Some(person),
+            Err(RecordError::Unknown { .. } | RecordError::Text) => None,
+            Err(e) => return Err(e.into()),
+        };
+        let kept = person.as_ref().and_then(|person| person.password.clone());
+        let given = secret.to_owned();
+        let right = self
+            .hash(move || password::matches(&given, kept.as_deref()))
+            .await?;
+        let Some(person) = person.filter(|_| right) else {
+            return Err(self.was_wrong(name, origin).await?);
+        };
+        if let Some(sealed) = &person.second_factor {
+            let Some(code) = code.filter(|code| !code.trim().is_empty()) else {
+                return Err(Refusal::new(
+                    Why::NotSignedIn,
+                    "code-wanted",
+                    "the code of the second factor is wanted too",
+                ));
+            };
+            let factor = self
+                .keys
+                .open_secret(&own::sealed_under(person.id), sealed)?;
+            let factor = hex::decode(factor).unwrap_or_default();
+            let now = OffsetDateTime::now_utc().unix_timestamp();
+            // A code counts once, also within its half minute.
+            let good = match second_factor::step_of(&factor, code, now) {
+                Some(step) => self.records.use_step(person.id, step).await?,
+                None => false,
+            };
+            if !good {
+                return Err(self.was_wrong(name, origin).await?);
+            }
+        }
+        self.records.tried_rightly(&tries::of_account(name)).await?;
+        Ok(person)
+    }
+
+    /// A session of somebody who has proven who they are; gives what the browser shows.
+    pub async fn session(&self, person: &Person, origin: &str) -> Result<String, Refusal> {
+        let until = OffsetDateTime::now_utc() + SESSION;
+        self.pass(
+            "session",
+            Some(person),
+            "browser",
+            Role::Owner,
+            origin,
+            until,
+        )
+        .await
+        .map(|(_, secret)| secret)
+    }
+
+    /// What a command line signs in with.
+    pub async fn signed_in(
+        &self,
+        person: &Person,
+        name: &str,
+        origin: &str,
+    ) -> Result<String, Refusal> {
+        let until = OffsetDateTime::now_utc() + SIGNED_IN;
+        self.pass(
+            "token",
+            Some(person),
+            name_of(name)?,
+            Role::Owner,
+            origin,
+            until,
+        )
+        .await
+        .map(|(_, secret)| secret)
+    }
+
+    /// A token for a program, with a role not above its owner's.
+    pub async fn token(&self, caller: &Caller, new: &api::NewToken) -> Result<api::Token, Refusal> {
+        let person = self.own(caller).await?;
+        if Some(new.role) > caller.role {
+            let own = caller.role.map_or("nobody", Role::name);
+            let detail = format!("a token may do no more than you, and you are {own}");
+            return Err(Refusal::new(Why::NotAllowed, "not-allowed", detail));
+        }
+        let until = OffsetDateTime::now_utc() + days(new.days)?;
+        let name = name_of(&new.name)?;
+        let (id, token) = self
+            .pass(
+                "token",
+                Some(&person),
+                name,
+                new.role,
+                &caller.origin,
+                until,
+            )
+            .await?;
+        Ok(api::Token { id, token, until })
+    }
+
+    async fn pass(
+        &self,
+        kind: &str,
+        person: Option<&Person>,
+        name: &str,
+        role: Role,
+        origin: &str,
+        until: OffsetDateTime,
+    ) -> Result<(i64, String), Refusal> {
+        let made = NewPass {
+            digest: &[],
+            kind,
+            person: person.map(|person| person.id),
+            name,
+            role: role.name(),
+            by: person.map_or("service", |person| &person.name),
+            from: origin,
+            until,
+        };
+        self.add(made).await
+    }
+
+    async fn add(&self, new: NewPass<'_>) -> Result<(i64, String), Refusal> {
+        let secret = new_secret()?;
+        let digest = password::digest_of_pass(&secret);
+        let new = NewPass {
+            digest: &digest,
+            ..new
+        };
+        Ok((self.records.add_pass(new).await?, secret))
+    }
+
+    /// Who shows a pass; `None` where it is not good any more. What a session shows is changed from time to time.
+    pub async fn shown(
+        &self,
+        secret: &str,
+        origin: &str,
+    ) -> Result<Option<(Caller, Option<Changed>)>, Refusal> {
+        let found = self.records.pass(&password::digest_of_pass(secret)).await?;
+        let Some(shown) = found else {
+            return Ok(None);
+        };
+        let now = OffsetDateTime::now_utc();
+        let how = How::of_pass(&shown.kind);
+        let changed = match how == How::Session && now - shown.changed_at > CHANGED {
+            true => self.change(&shown).await?,
+            false => None,
+        };
+        if now - shown.used_at > NOTED {
+            let until = (how == How::Session).then(|| now + SESSION);
+            self.records.pass_used(shown.id, origin, until).await?;
+        }
+        Ok(Some((caller_of(shown, how, origin), changed)))
+    }
+
+    async fn change(&self, shown: &Shown) -> Result<Option<Changed>, Refusal> {
+        let secret = new_secret()?;
+        let digest = password::digest_of_pass(&secret);
+        let changed = self
+            .records
+            .change_pass(shown.id, &digest, shown.changed_at)
+            .await?;
+        Ok(changed.then_some(Changed(secret)))
+    }
+
+    /// The person who asks.
+    async fn own(&self, caller: &Caller) -> Result<Person, Refusal> {
+        if caller.person.is_none() {
+            return Err(Refusal::conflict(
+                "nobody-yet",
+                "sign in as yourself first: this is somebody's own",
+            ));
+        }
+        Ok(self.records.person(&caller.name).await?)
+    }
+
+    /// Who asks, as it is told to them.
+    pub async fn me(&self, caller: &Caller) -> Result<api::Me, Refusal> {
+        let person = match caller.person {
+            Some(_) => Some(self.records.person(&caller.name).await?),
+            None => None,
+        };
+        let known = caller.role.is_some() && !caller.name.is_empty();
+        Ok(api::Me {
+            name: known.then(|| caller.name.clone()),
+            role: caller.role,
+            how: caller.how.name().into(),
+            open: !self.any().await,
+            station: caller.station.clone(),
+            second_factor: person
+                .as_ref()
+                .is_some_and(|person| person.second_factor.is_some()),
+            pin: person.is_some_and(|person| person.pin.is_some()),
+        })
+    }
+
+    /// Takes a one-time code up: somebody has a password from now on.
+    pub async fn welcome(&self, welcome: &api::Welcome, origin: &str) -> Result<Person, Refusal> {
+        const CODES: &str = "a one-time code";
+        self.in_turn(CODES, origin).await?;
+        let name = name_of(&welcome.name)?;
+        password::check(&welcome.password, name)?;
+        let digest = password::digest_of_code(&welcome.code);
+        let bad = || {
+            Refusal::new(
+                Why::NotSignedIn,
+                "bad-code",
+                "this code is not good, or not any more; an owner makes a new one (duplicarium person invite), \
+                 or whoever runs the service (duplicariumd --first-owner)",
+            )
+        };
+        if self.records.invitation(&digest).await?.is_none() {
+            let keys = tries::keys(CODES, origin);
+            self.records
+                .tried_wrongly(&keys[1..], tries::FORGOTTEN)
+                .await?;
+            return Err(bad());
+        }
+        let given = welcome.password.clone();
+        let kept = self.hash(move || password::kept(&given)).await??;
+        if self.records.take_up(&digest, name, &kept).await?.is_none() {
+            return Err(bad());
+        }
+        self.any.store(true, Ordering::Relaxed);
+        self.records.tried_rightly(&tries::of_account(name)).await?;
+        Ok(self.records.person(name).await?)
+    }
+
+    /// Lets somebody in, with a code that they choose a password with.
+    pub async fn add_person(
+        &self,
+        caller: &Caller,
+        new: &api::NewPerson,
+    ) -> Result<api::Invitation, Refusal> {
+        let name = name_of(&new.name)?;
+        let (code, until) = (password::code()?, OffsetDateTime::now_utc() + INVITATION);
+        let digest = password::digest_of_code(&code);
+        if !self.any().await {
+            return Err(Refusal::conflict(
+                "no-owner",
+                "make the first owner first: duplicariumd --first-owner shows the code for it",
+            ));
+        }
+        self.records
+            .add_person(name, new.role.name(), &digest, until, &caller.name)
+            .await?;
+        Ok(api::Invitation {
+            name: name.into(),
+            code,
+            until,
+        })
+    }
+
+    /// A further code for somebody, who chooses another password with it.
+    pub async fn invite(&self, caller: &Caller, name: &str) -> Result<api::Invitation, Refusal> {
+        let person = self.records.person(name).await?;
+        let (code, until) = (password::code()?, OffsetDateTime::now_utc() + INVITATION);
+        let digest = password::digest_of_code(&code);
+        self.records
+            .invite(Some(person.id), &digest, until, &caller.name)
+            .await?;
+        Ok(api::Invitation {
+            name: person.name,
+            code,
+            until,
+        })
+    }
+
+    /// Ends a pass: one's own, or as an owner anybody's.
+    pub async fn end_pass(&self, caller: &Caller, id: i64) -> Result<(), Refusal> {
+        let own = match caller.role {
+            Some(Role::Owner) => None,
+            _ => Some(caller.person.unwrap_or(0)),
+        };
+        self.records.end_pass(id, own).await?;
+        Ok(())
+    }
+
+    /// Ends what is shown.
+    pub async fn sign_out(&self, caller: &Caller) -> Result<(), Refusal> {
+        if let Some(pass) = caller.pass {
+            self.records.end_pass(pass, None).await?;
+        }
+        Ok(())
+    }
+}
+
+fn days(days: u32) -> Result<time::Duration, Refusal> {
+    match (1..=MOST_DAYS).contains(&days) {
+        true => Ok(time::Duration::days(days.into())),
+        false => Err(Refusal::invalid(
+            "bad-value",
+            format!("it is good for 1 to {MOST_DAYS} days"),
+        )),
+    }
+}
+
+/// What may be done with a pass: no more than it says, and no more than its person may now. At a station where nobody
+/// acts one may look.
+fn caller_of(shown: Shown, how: How, origin: &str) -> Caller {
+    let most = role_of(&shown.role);
+    let station = (how == How::Station).then(|| shown.name.clone());
+    let of = |role: Option<String>| role.map(|role| role_of(&role).min(most));
+    let (name, person, role) = match (how, shown.person, shown.acting) {
+        (How::Station, _, Some(acting)) => (acting, shown.acting_id, of(shown.acting_role)),
+        (How::Station, ..) => (shown.name, None, Some(Role::Looker)),
+        (_, Some(person), _) => (person, shown.person_id, of(shown.person_role)),
+        (_, None, _) => (String::new(), None, None),
+    };
+    Caller {
+        name,
+        role,
+        how,
+        person,
+        pass: Some(shown.id),
+        station,
+        origin: origin.into(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn shown(kind: &str, role: &str) -> Shown {
+        let now = OffsetDateTime::now_utc();
+        Shown {
+            id: 7,
+            kind: kind.into(),
+            name: "loft".into(),
+            role: role.into(),
+            changed_at: now,
+            used_at: now,
+            person_id: None,
+            person: None,
+            person_role: None,
+            acting_id: None,
+            acting: None,
+            acting_role: None,
+        }
+    }
+
+    #[test]
+    fn nobody_may_more_than_their_pass_and_their_role() {
+        for (pass, person, may) in [
+            ("owner", "looker", Role::Looker),
+            ("looker", "owner", Role::Looker),
+            ("keeper", "bench hand", Role::BenchHand),
+            ("owner", "a word from later", Role::Looker),
+        ] {
+            let token = Shown {
+                person_id: Some(3),
+                person: Some("Ilse".into()),
+                person_role: Some(person.into()),
+                ..shown("token", pass)
+            };
+            let caller = caller_of(token, How::Token, "10.0.0.7");
+            assert_eq!(
+                (caller.role, caller.name.as_str()),
+                (Some(may), "Ilse"),
+                "{pass} {person}"
+            );
+        }
+    }
+
+    #[test]
+    fn at_a_station_one_looks_until_somebody_acts() {
+        let caller = caller_of(shown("station", "keeper"), How::Station, "10.0.0.7");
+        assert_eq!((caller.role, caller.person), (Some(Role::Looker), None));
+        let acting = Shown {
+            acting_id: Some(3),
+            acting: Some("Ilse".into()),
+            acting_role: Some("owner".into()),
+            ..shown("station", "bench hand")
+        };
+        let caller = caller_of(acting, How::Station, "10.0.0.7");
+        assert_eq!(
+            (caller.role, caller.person),
+            (Some(Role::BenchHand), Some(3))
+        );
+        assert_eq!(
+            (caller.name.as_str(), caller.station.as_deref()),
+            ("Ilse", Some("loft"))
+        );
+    }
+
+    #[test]
+    fn names_are_bounded() {
+        assert_eq!(name_of("  Åse Østby ").unwrap(), "Åse Østby");
+        for bad in ["", "   ", "a\nb", &"x".repeat(65)] {
+            assert_eq!(name_of(bad).unwrap_err().code, "bad-name", "{bad:?}");
+        }
+    }
+}

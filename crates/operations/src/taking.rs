@@ -1,0 +1,241 @@
+//! A backup about to be taken: of which card, of whose, and what it will come to.
+
+use std::sync::Arc;
+
+use cardwork::{Access, CardDisk, CardError, Medium, Occupant};
+use imagecraft::ByteKind;
+use imagecraft::inspect::glance;
+use records::Records;
+
+use crate::backups::Backups;
+use crate::refusal::{Refusal, Why};
+use crate::shown;
+use crate::slots::{Found, Inserted, Slots};
+use crate::store::{Store, manifest_name};
+use crate::work::{BackupOrder, remarks_of};
+
+/// What a first backup adds to the vault for each hundred bytes that are in use, as ordinary Linux systems pack.
+const FIRST: u64 = 60;
+
+/// Prepares backups.
+#[derive(Clone)]
+pub struct Taking {
+    records: Records,
+    store: Arc<Store>,
+    slots: Arc<Slots>,
+}
+
+impl Taking {
+    /// Of cards in these slots.
+    pub fn new(records: Records, store: Arc<Store>, slots: Arc<Slots>) -> Self {
+        Self {
+            records,
+            store,
+            slots,
+        }
+    }
+
+    /// What is read of the card in a slot, and whose it is. A card without a label gets one.
+    ///
+    /// # Errors
+    /// No card, one with nothing whole on it, too little room in the vault.
+    pub async fn order(
+        &self,
+        operator: &str,
+        new: &api::NewBackup,
+    ) -> Result<BackupOrder, Refusal> {
+        let inserted = self.slots.card_in(new.slot).await?;
+        whole(&inserted.found, new.slot)?;
+        let reason = Backups::reason(&new.reason)?;
+        let outlook = self.outlook_of(&inserted, new.slot).await?;
+        if let Some(why) = outlook.too_much {
+            return Err(Refusal::new(Why::NoRoom, "no-room", why));
+        }
+        let Inserted { at, medium, found } = inserted;
+        let label = match &found.label {
+            Some(label) => label.clone(),
+            None => {
+                let edges = &found.bound.edges;
+                let given = self.slots.give_label(new.slot, &medium, edges, operator);
+                given.await?.label
+            }
+        };
+        let whose = self.whose(&found).await?;
+        Ok(BackupOrder {
+            at,
+            insertion: medium.insertion,
+            behind: whose.behind,
+            like: self.like(&whose).await?,
+            unverified: new.unverified,
+            reason,
+            imprint: whose.imprint,
+            device: whose.device,
+            card: label,
+        })
+    }
+
+    /// What a backup of the card in a slot would come to; nothing is done.
+    ///
+    /// # Errors
+    /// No card, one with nothing whole on it, one that cannot be read.
+    pub async fn outlook(&self, slot: u32) -> Result<api::BackupOutlook, Refusal> {
+        let inserted = self.slots.card_in(slot).await?;
+        whole(&inserted.found, slot)?;
+        self.outlook_of(&inserted, slot).await
+    }
+
+    async fn outlook_of(
+        &self,
+        inserted: &Inserted,
+        slot: u32,
+    ) -> Result<api::BackupOutlook, Refusal> {
+        let found = &inserted.found;
+        let whose = self.whose(found).await?;
+        let (content, remarks, partitions) = self.in_use(slot, &inserted.medium).await?;
+        let last = match &whose.device {
+            Some(device) => self.records.newest_backup(device).await?,
+            None => None,
+        };
+        // What the device's last backup added it adds about once more; else what shares nothing.
+        let (expected, by) = match &last {
+            Some((name, stored)) => (*stored as u64, format!("as {name} did")),
+            None if self.like(&whose).await?.is_some() => (
+                content * FIRST / 1000,
+                "most of it is in the vault since its card was written".into(),
+            ),
+            None => (
+                content * FIRST / 100,
+                "nothing of it is known to be in the vault".into(),
+            ),
+        };
+        let free = self.store.free();
+        let seconds = self.seconds(&inserted.at, found, content).await?;
+        let gb = |bytes: u64| format!("{:.2} GB", bytes as f64 / 1e9);
+        let too_much = free
+            .filter(|free| expected.min(content) > *free)
+            .map(|free| {
+                format!(
+                    "there is no room for a backup of the card in slot {slot}: {} are in use on it, of which about {} are new \
+                     to the vault, and {} are free where that lies. Nothing was read; make room there, or let old backups go \
+                     (duplicarium backup keep, then duplicarium vault tidy)",
+                    gb(content),
+                    gb(expected),
+                    gb(free)
+                )
+            });
+        Ok(api::BackupOutlook {
+            slot,
+            card: found.label.clone(),
+            device: whose.device,
+            content,
+            expected: expected.min(content),
+            by,
+            free,
+            seconds,
+            remarks,
+            partitions,
+            too_much,
+        })
+    }
+
+    /// Bytes that are in use on the card in a slot, what is noteworthy about its file systems, and its partitions.
+    async fn in_use(
+        &self,
+        number: u32,
+        medium: &Medium,
+    ) -> Result<(u64, Vec<String>, Vec<api::Partition>), Refusal> {
+        let (bench, insertion) = (self.slots.bench().clone(), medium.insertion.clone());
+        let looked = tokio::task::spawn_blocking(move || {
+            let slot = bench.slot(number)?.ok_or(CardError::Empty)?;
+            let card = slot.open(&insertion, Access::Look)?;
+            let disk = CardDisk(card.as_ref());
+            let unfit = |why: String| {
+                let detail = format!("the card in slot {number} cannot be backed up: {why}");
+                Refusal::invalid("no-layout", detail)
+            };
+            let seen = glance(&disk).map_err(|e| unfit(e.to_string()))?;
+            let partitions = shown::filled_partitions(&seen.partitions);
+            let content = seen.map.total(ByteKind::Data);
+            Ok::<_, Refusal>((content, remarks_of(&seen.findings), partitions))
+        });
+        looked
+            .await
+            .map_err(|e| Refusal::invalid("card-failed", e.to_string()))?
+    }
+
+    /// How long it takes, in seconds: it is read twice, with the speed that this card or its slot had.
+    async fn seconds(
+        &self,
+        at: &records::jobs::At,
+        found: &Found,
+        content: u64,
+    ) -> Result<Option<f64>, Refusal> {
+        let own = match &found.label {
+            Some(label) => self.records.card(label).await?.read_rate,
+            None => None,
+        };
+        let rate = match own {
+            Some(rate) => Some(rate),
+            None => self.records.rates_at(&at.reader, at.unit).await?.1,
+        };
+        Ok(rate
+            .filter(|rate| *rate > 0.0)
+            .map(|rate| 2.0 * content as f64 / rate))
+    }
+
+    async fn like(&self, whose: &Whose) -> Result<Option<vault::Name>, Refusal> {
+        let like = self
+            .records
+            .content_like(whose.imprint, whose.device.as_deref())
+            .await?;
+        Ok(like.and_then(|raw| manifest_name(&raw).ok()))
+    }
+
+    /// A stamp's word on device and imprint counts if these records know them.
+    async fn whose(&self, found: &Found) -> Result<Whose, Refusal> {
+        let Occupant::Stamped(stamp) = &found.contents.occupant else {
+            return Ok(Whose::default());
+        };
+        let device = match &stamp.device {
+            Some(name) => self.records.device(name).await.ok(),
+            None => None,
+        };
+        let on_it = match &found.label {
+            Some(label) => self.records.on_card(label).await?,
+            None => None,
+        };
+        let on_it = on_it.filter(|imprint| stamp.imprint == imprint.id);
+        Ok(Whose {
+            device: device.map(|device| device.name),
+            behind: on_it
+                .as_ref()
+                .and_then(|imprint| imprint.behind)
+                .map(|end| end as u64),
+            imprint: on_it.map(|imprint| imprint.id),
+        })
+    }
+}
+
+/// Whose card it is, and what was written onto it.
+#[derive(Default)]
+struct Whose {
+    device: Option<String>,
+    imprint: Option<i64>,
+    behind: Option<u64>,
+}
+
+/// Refuses a card with nothing whole on it.
+fn whole(found: &Found, slot: u32) -> Result<(), Refusal> {
+    let why = match &found.contents.occupant {
+        Occupant::Blank | Occupant::Empty(_) => "is blank; there is nothing to back up",
+        Occupant::Unfinished(_) => "is incomplete; there is nothing whole to back up",
+        Occupant::Foreign if found.contents.layout.is_none() => {
+            "has no partition table that is understood; it cannot be backed up"
+        }
+        Occupant::Foreign | Occupant::Stamped(_) => return Ok(()),
+    };
+    Err(Refusal::conflict(
+        "nothing-to-back-up",
+        format!("the card in slot {slot} {why}"),
+    ))
+}
