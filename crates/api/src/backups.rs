@@ -81,8 +81,12 @@ pub struct Backup {
     pub card_size: u64,
     /// Bytes that were read.
     pub content: u64,
-    /// Fewest bytes that a card must hold for a restore.
+    /// Fewest bytes that a card must hold for a restore; its last file system is shrunk where it has to be.
     pub smallest_card: u64,
+    /// Fewest bytes that a card must hold for it as it is.
+    pub whole_card: u64,
+    /// What was noteworthy about the card when it was read, such as that its board had not been shut down.
+    pub remarks: Vec<String>,
     /// Bytes that it added to the vault.
     pub stored: u64,
     /// How it was verified; empty if it was not.
@@ -220,4 +224,78 @@ pub struct HeadroomPoint {
     pub used: u64,
     /// Size of the card.
     pub card_size: u64,
+}
+
+/// One version of a file, and the backups that hold it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FileVersion {
+    /// SHA-256 of its bytes in hexadecimal.
+    pub sha256: String,
+    /// Length in bytes.
+    pub len: u64,
+    /// When it was changed last, by the clock of the board.
+    #[serde(with = "time::serde::rfc3339::option", default)]
+    pub modified: Option<OffsetDateTime>,
+    /// The backups, newest first.
+    pub backups: Vec<HeldBy>,
+}
+
+/// A backup that holds something.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct HeldBy {
+    /// Its name.
+    pub backup: String,
+    /// When it was taken.
+    #[serde(with = "time::serde::rfc3339")]
+    pub taken_at: OffsetDateTime,
+}
+
+/// What is taken out of a backup before somebody else gets it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Shared {
+    /// The backup.
+    pub backup: String,
+    /// Files that are changed or left out.
+    pub removed: Vec<TakenOut>,
+    /// What could not be known, a sentence each.
+    pub unknown: Vec<String>,
+}
+
+/// A file that is changed or left out before somebody else gets it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TakenOut {
+    /// Partition.
+    pub partition: u32,
+    /// Path on it.
+    pub path: String,
+    /// Why, and what became of it.
+    pub why: String,
+}
+
+/// What a backup of the card in a slot would come to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BackupOutlook {
+    /// Slot of the card.
+    pub slot: u32,
+    /// Its label, if it has one.
+    pub card: Option<String>,
+    /// The device whose it is, if that is known.
+    pub device: Option<String>,
+    /// Bytes that are in use on it, which are read.
+    pub content: u64,
+    /// Bytes that are likely to be new in the vault.
+    pub expected: u64,
+    /// By what that is told.
+    pub by: String,
+    /// Bytes that are free where the vault lies, where that can be told.
+    pub free: Option<u64>,
+    /// How long it takes, in seconds, where that can be told.
+    pub seconds: Option<f64>,
+    /// What is noteworthy about it, such as that its board was not shut down.
+    pub remarks: Vec<String>,
+    /// Its partitions.
+    pub partitions: Vec<Partition>,
+    /// Why it would be refused for want of room.
+    #[serde(default)]
+    pub too_much: Option<String>,
 }

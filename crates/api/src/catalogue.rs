@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{Partition, Setting};
+use crate::{DiffLine, Partition, Setting};
 
 /// A release to add. Exactly one of `upload`, `folder_file`, `url` and `feed` says where the image
 /// is.
@@ -422,7 +422,7 @@ pub struct Line {
     pub behind: u32,
 }
 
-/// Two releases to compare.
+/// Two releases or backups to compare.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewComparison {
     /// The one.
@@ -431,7 +431,7 @@ pub struct NewComparison {
     pub b: String,
 }
 
-/// What two releases differ in.
+/// What two releases or backups differ in.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Comparison {
     /// The one.
@@ -498,6 +498,27 @@ pub struct FileDifference {
     pub a_len: Option<u64>,
     /// Length in the other.
     pub b_len: Option<u64>,
+    /// Whether it is no news that it differs: the stamp does on each card.
+    #[serde(default)]
+    pub expected: bool,
+}
+
+/// One file of two contents, line by line.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FileComparison {
+    /// The one.
+    pub a: String,
+    /// The other.
+    pub b: String,
+    /// Partition.
+    pub partition: u32,
+    /// Path on it.
+    pub path: String,
+    /// Its lines.
+    pub lines: Vec<DiffLine>,
+    /// Why it is not compared line by line.
+    #[serde(default)]
+    pub why_not: Option<String>,
 }
 
 /// How many files of each kind of change there are.
@@ -526,6 +547,9 @@ pub struct FileNode {
     pub mode: Option<String>,
     /// User and group.
     pub owner: Option<String>,
+    /// When its content was changed last, by the clock of whoever did.
+    #[serde(with = "time::serde::rfc3339::option", default)]
+    pub modified: Option<OffsetDateTime>,
     /// Target of a link.
     pub target: Option<String>,
 }

@@ -1,5 +1,6 @@
 //! What the service and its clients say to each other over HTTP, and the typed client.
 
+mod access;
 mod arrivals;
 mod backups;
 mod bench;
@@ -8,19 +9,22 @@ mod cards;
 mod catalogue;
 mod client;
 mod lists;
+mod people;
 mod plans;
 mod rounds;
 mod types;
 mod vault;
 
+pub use access::*;
 pub use arrivals::*;
 pub use backups::*;
 pub use bench::*;
 pub use beside::{read_sheet, sheet_beside};
 pub use cards::*;
 pub use catalogue::*;
-pub use client::{Client, ClientError, Content};
+pub use client::{Client, ClientError, Content, fingerprint, shown_fingerprint};
 pub use lists::*;
+pub use people::*;
 pub use plans::*;
 pub use rounds::*;
 pub use types::*;
@@ -28,6 +32,8 @@ pub use vault::*;
 
 /// Header that says who acts, percent-encoded.
 pub const OPERATOR: &str = "duplicarium-operator";
+/// Cookie of a browser that is signed in.
+pub const COOKIE: &str = "duplicarium-pass";
 /// Header that makes a repeated request start nothing new.
 pub const REQUEST_KEY: &str = "idempotency-key";
 /// Largest part of an upload, in bytes.

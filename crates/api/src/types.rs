@@ -24,14 +24,21 @@ pub struct Problem {
     /// What stands against it besides, a sentence each; an extension of the standard's.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub besides: Vec<String>,
+    /// Number of the request, by which the service's log has more; an extension of the standard's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub request: Option<String>,
 }
 
 impl Problem {
     /// All that it says, a line for each thing.
     pub fn whole(&self) -> String {
         let besides = self.besides.iter().map(|one| format!("\nbesides, {one}"));
+        // What failed in the service itself stands in its log, under this number.
+        let request = self.request.as_ref().filter(|_| self.status >= 500);
+        let request = request.map(|id| format!("\n(request {id} in the service's log)"));
         std::iter::once(self.detail.clone())
             .chain(besides)
+            .chain(request)
             .collect()
     }
 }

@@ -13,22 +13,27 @@ use operations::backups::Backups;
 use operations::care::{Care, Places, waiting_key};
 use operations::catalogue::Catalogue;
 use operations::feeds::Feeds;
+use operations::history::History;
 use operations::in_force::InForce;
+use operations::inside::Inside;
 use operations::jobs::Jobs;
 use operations::news::Events;
+use operations::people::People;
 use operations::plans::Plans;
 use operations::refusal::Refusal;
 use operations::rounds::Rounds;
 use operations::slots::Slots;
 use operations::store::Store;
+use operations::taking::Taking;
 use operations::uploads::Uploads;
-use operations::work::Rules;
+use operations::work::{Rules, write_out};
 use records::{Claim, OwnServer, Records};
 use tokio::task::JoinHandle;
 use vault::Root;
 
-use crate::config::Config;
+use crate::config::{Config, Net};
 use crate::drawer::KEY_FILE;
+use crate::shares::Shares;
 use crate::turns::Turns;
 
 /// Long bodies in memory at once; further ones wait.
@@ -39,6 +44,12 @@ const STREAMS: usize = 64;
 /// Everything the routes work with.
 pub struct App {
     pub records: Records,
+    pub people: People,
+    pub history: History,
+    /// How the service is reached.
+    pub net: Net,
+    /// Who whoever sits at this computer acts as without signing in.
+    pub loopback_person: Option<String>,
     pub store: Arc<Store>,
     pub events: Events,
     pub slots: Arc<Slots>,
@@ -47,6 +58,8 @@ pub struct App {
     pub rounds: Arc<Rounds>,
     pub arrivals: Arc<Arrivals>,
     pub catalogue: Catalogue,
+    pub inside: Inside,
+    pub taking: Taking,
     pub in_force: InForce,
     pub feeds: Feeds,
     pub uploads: Arc<Uploads>,
@@ -65,6 +78,8 @@ pub struct App {
     pub bodies: tokio::sync::Semaphore,
     /// Permits for streams of events.
     pub streams: Arc<tokio::sync::Semaphore>,
+    /// How many of them each person has.
+    pub streams_of: Arc<Shares>,
     own_server: Option<OwnServer>,
     /// That the records are this service's alone.
     claim: tokio::sync::Mutex<Option<Claim>>,
@@ -86,7 +101,42 @@ fn locators(config: &Config) -> Vec<Box<dyn Locator>> {
     all
 }
 
+/// Keeps records of an older version in the vault before they are brought to the form of this one.
+async fn keep_older(store: &Arc<Store>, url: &str) -> Result<()> {
+    let older = Records::is_older(url)
+        .await
+        .context("the database cannot be used")?;
+    if !older {
+        return Ok(());
+    }
+    let (hold, url) = (store.vault.hold(), url.to_owned());
+    let kept = tokio::task::spawn_blocking(move || {
+        write_out(&hold, &url, "before another form", "service", &|| true)
+    });
+    let kept = kept
+        .await?
+        .context("the records are of an older version, and could not be kept in the vault before they are changed; nothing was changed")?;
+    tracing::info!(
+        bytes = kept.total,
+        "the records of an older version are in the vault as they were"
+    );
+    Ok(())
+}
+
 impl App {
+    /// What needs a hand: devices in the field, backups, the vault; the oldest first.
+    pub async fn attention(&self) -> Result<Vec<api::Attention>, Refusal> {
+        let (mut all, backups, vault) = tokio::try_join!(
+            self.arrivals.attention(),
+            self.backups.attention(),
+            self.care.attention()
+        )?;
+        all.extend(backups);
+        all.extend(vault);
+        all.sort_by_key(|one| one.since);
+        Ok(all)
+    }
+
     /// Opens keys, vault and records, sorts out what a crash left, and starts to watch the slots.
     pub async fn open(config: Config) -> Result<Arc<Self>> {
         let dir = &config.data_dir;
@@ -114,6 +164,7 @@ impl App {
             .as_deref()
             .or(own_server.as_ref().map(OwnServer::url))
             .unwrap_or_default();
+        keep_older(&store, url).await?;
         let records = Records::open(url)
             .await
             .context("the database cannot be used")?;
@@ -157,17 +208,15 @@ impl App {
         ));
         let places = Places {
             key_file: key_file.clone(),
-            vault: config
-                .vault_store
-                .clone()
-                .unwrap_or_else(|| dir.join("vault").display().to_string()),
             second: config.second_vault.clone(),
             every: config.vault_every,
             database: url.to_owned(),
+            prove_every: config.prove_every,
         };
         let care = Care::new(
             records.clone(),
             store.clone(),
+            slots.bench().clone(),
             jobs.clone(),
             events.clone(),
             root,
@@ -197,6 +246,18 @@ impl App {
                 config.private_addresses,
             ),
             uploads: Arc::new(Uploads::new(store.uploads.clone())),
+            taking: Taking::new(records.clone(), store.clone(), slots.clone()),
+            inside: Inside::new(
+                records.clone(),
+                store.clone(),
+                slots.clone(),
+                catalogue.clone(),
+                in_force.clone(),
+            ),
+            people: People::new(records.clone(), store.keys.clone()),
+            history: History::new(records.clone(), store.keys.clone()),
+            net: config.net,
+            loopback_person: config.loopback_person,
             backups: Backups::new(records.clone(), events.clone()),
             care: Arc::new(care),
             records,
@@ -216,6 +277,7 @@ impl App {
             turns: Turns::default(),
             bodies: tokio::sync::Semaphore::new(LONG_BODIES),
             streams: Arc::new(tokio::sync::Semaphore::new(STREAMS)),
+            streams_of: Arc::default(),
             own_server,
             claim: tokio::sync::Mutex::new(Some(claim)),
             watches: Mutex::default(),

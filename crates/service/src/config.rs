@@ -1,6 +1,6 @@
 //! Configuration: a TOML file, environment variables, flags; the later ones win.
 
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -10,11 +10,15 @@ use imagecraft::container::Limits;
 use operations::readers::LARGEST_CARD;
 use serde::Deserialize;
 
+use crate::tls::Place;
+
 const LISTEN: &str = "127.0.0.1:7640";
 /// Jobs that work at once, unless the configuration says otherwise.
 const MOST_JOBS: usize = 12;
 /// Hours between what is done with the vault by itself, likewise.
 const VAULT_HOURS: f64 = 24.0;
+/// Days for which the proof of a backup counts.
+const PROVE_DAYS: f64 = 30.0;
 /// Minutes after which a device in service is looked at again, likewise.
 const WATCH_MINUTES: f64 = 240.0;
 
@@ -25,7 +29,7 @@ pub struct Args {
     /// Configuration file (TOML).
     #[arg(long, env = "DUPLICARIUM_CONFIG")]
     config: Option<PathBuf>,
-    /// Address to listen at; loopback only.
+    /// Address to listen at. At any other than loopback TLS is spoken, and there must be an owner.
     #[arg(long, env = "DUPLICARIUM_LISTEN")]
     listen: Option<SocketAddr>,
     /// Folder of the key file, the vault and the own database.
@@ -45,6 +49,9 @@ pub struct Args {
     /// one (24; 0 for never).
     #[arg(long, env = "DUPLICARIUM_VAULT_HOURS")]
     vault_hours: Option<f64>,
+    /// Days for which the proof of a device's newest backup counts before the next is made by itself; 0 for never (30).
+    #[arg(long, env = "DUPLICARIUM_PROVE_DAYS")]
+    prove_days: Option<f64>,
     /// Address of the stand-in card reader.
     #[arg(long, env = "DUPLICARIUM_STANDIN")]
     standin: Option<SocketAddr>,
@@ -75,6 +82,32 @@ pub struct Args {
     /// Serial ports at which boards may be listened to, with commas between.
     #[arg(long, env = "DUPLICARIUM_SERIAL_PORTS", value_delimiter = ',')]
     serial_ports: Option<Vec<PathBuf>>,
+    /// Certificate to show, with those that vouch for it (PEM). Without one, a certificate is made at the first start
+    /// where one is needed; its fingerprint stands in the log.
+    #[arg(long, env = "DUPLICARIUM_TLS_CERTIFICATE", requires = "tls_key")]
+    tls_certificate: Option<PathBuf>,
+    /// Its private key (PEM).
+    #[arg(long, env = "DUPLICARIUM_TLS_KEY", requires = "tls_certificate")]
+    tls_key: Option<PathBuf>,
+    /// Speak TLS at loopback too.
+    #[arg(long, env = "DUPLICARIUM_TLS", num_args = 0..=1, default_missing_value = "true")]
+    tls: Option<bool>,
+    /// Addresses of reverse proxies whose word counts for where a request comes from, with commas between.
+    #[arg(long, env = "DUPLICARIUM_TRUSTED_PROXIES", value_delimiter = ',')]
+    trusted_proxies: Option<Vec<IpAddr>>,
+    /// Names beside loopback's under which the service is reached, with commas between: those of a reverse proxy.
+    #[arg(long, env = "DUPLICARIUM_HOST_NAMES", value_delimiter = ',')]
+    host_names: Option<Vec<String>>,
+    /// Person that whoever sits at this computer acts as without signing in: for demonstrations, and for a computer that
+    /// only one person reaches.
+    #[arg(long, env = "DUPLICARIUM_LOOPBACK_PERSON")]
+    loopback_person: Option<String>,
+    /// Write the log as JSON, an object a line, for programs that gather logs.
+    #[arg(long, env = "DUPLICARIUM_LOG_JSON", num_args = 0..=1, default_missing_value = "true")]
+    pub log_json: Option<bool>,
+    /// Look at configuration, key, vault, database, readers, space and clock, say what is wrong and what to do, and end.
+    #[arg(long, conflicts_with_all = ["show_key", "enter_key", "recover"])]
+    pub check: bool,
     /// Print the key of the vault for a drawer, as text and QR code, and end.
     #[arg(long)]
     pub show_key: bool,
@@ -84,6 +117,9 @@ pub struct Args {
     /// Bring everything back from vault and key into an empty data folder, and end.
     #[arg(long, conflicts_with_all = ["show_key", "enter_key"])]
     pub recover: bool,
+    /// Print a code that makes an owner, and end: for the first one, and where all have forgotten their passwords.
+    #[arg(long, conflicts_with_all = ["show_key", "enter_key", "recover", "check"])]
+    pub first_owner: bool,
     /// Print the OpenAPI document and end.
     #[arg(long)]
     pub openapi: bool,
@@ -98,6 +134,7 @@ struct File {
     vault_store: Option<String>,
     second_vault: Option<String>,
     vault_hours: Option<f64>,
+    prove_days: Option<f64>,
     standin: Option<SocketAddr>,
     console_dir: Option<PathBuf>,
     import_dir: Option<PathBuf>,
@@ -108,6 +145,24 @@ struct File {
     mdns: Option<bool>,
     watch_minutes: Option<f64>,
     serial_ports: Option<Vec<PathBuf>>,
+    loopback_person: Option<String>,
+    tls_certificate: Option<PathBuf>,
+    tls_key: Option<PathBuf>,
+    tls: Option<bool>,
+    trusted_proxies: Option<Vec<IpAddr>>,
+    host_names: Option<Vec<String>>,
+}
+
+/// How the service is reached.
+pub struct Net {
+    /// Whether others than this computer reach it.
+    pub remote: bool,
+    /// Whether browsers reach it over TLS, its own or that of a proxy.
+    pub secure: bool,
+    /// Reverse proxies whose word counts for where a request comes from.
+    pub proxies: Vec<IpAddr>,
+    /// Names beside loopback's under which it is reached.
+    pub names: Vec<String>,
 }
 
 /// The settled configuration.
@@ -121,6 +176,8 @@ pub struct Config {
     pub second_vault: Option<String>,
     /// How often the vault is looked after.
     pub vault_every: Option<Duration>,
+    /// How long the proof of a backup counts.
+    pub prove_every: Option<Duration>,
     pub standin: Option<SocketAddr>,
     pub console_dir: Option<PathBuf>,
     pub import_dir: Option<PathBuf>,
@@ -136,6 +193,12 @@ pub struct Config {
     pub watch_every: Duration,
     /// Serial ports at which boards may be listened to.
     pub serial_ports: Vec<PathBuf>,
+    /// How the service is reached.
+    pub net: Net,
+    /// Where the certificate is, if TLS is spoken.
+    pub tls: Option<Place>,
+    /// Who whoever sits at this computer acts as without signing in.
+    pub loopback_person: Option<String>,
 }
 
 impl Config {
@@ -154,12 +217,44 @@ impl Config {
             Some(listen) => listen,
             None => LISTEN.parse()?,
         };
-        if !listen.ip().is_loopback() {
+        let data_dir = args
+            .data_dir
+            .or(file.data_dir)
+            .unwrap_or_else(default_data_dir);
+        let remote = !listen.ip().is_loopback();
+        let files = args
+            .tls_certificate
+            .or(file.tls_certificate)
+            .zip(args.tls_key.or(file.tls_key));
+        let wanted = args.tls.or(file.tls);
+        let tls = match files {
+            Some((certificate, key)) => Some(Place::Files(certificate, key)),
+            None if remote || wanted == Some(true) => Some(Place::Made(data_dir.clone())),
+            None => None,
+        };
+        if remote && wanted == Some(false) {
             bail!(
-                "{listen} can be reached by others, and there are no accounts yet: anyone could write cards. \
-                 Listen at 127.0.0.1 and reach it through a tunnel"
+                "{listen} can be reached by others, and without TLS they could read passwords on their way. Leave tls out, \
+                 or listen at 127.0.0.1 behind a reverse proxy that speaks TLS"
             );
         }
+        let proxies = args
+            .trusted_proxies
+            .or(file.trusted_proxies)
+            .unwrap_or_default();
+        let loopback_person = args.loopback_person.or(file.loopback_person);
+        if loopback_person.is_some() && (remote || !proxies.is_empty()) {
+            bail!(
+                "loopback_person lets whoever sits at this computer in without a password; it is not for a service that \
+                 others reach, or that stands behind a proxy. Leave it out"
+            );
+        }
+        let net = Net {
+            remote,
+            secure: tls.is_some() || !proxies.is_empty(),
+            proxies,
+            names: args.host_names.or(file.host_names).unwrap_or_default(),
+        };
         let most_raw_gb = args.most_raw_gb.or(file.most_raw_gb);
         if most_raw_gb.is_some_and(|gb| !(0.001..=1e6).contains(&gb)) {
             bail!("most_raw_gb must be a size in gigabytes");
@@ -176,6 +271,10 @@ impl Config {
             bail!("watch_minutes must be between a hundredth of a minute and 100000");
         }
         let vault_hours = args.vault_hours.or(file.vault_hours).unwrap_or(VAULT_HOURS);
+        let prove_days = args.prove_days.or(file.prove_days).unwrap_or(PROVE_DAYS);
+        if !(0.0..=1e4).contains(&prove_days) {
+            bail!("prove_days must be between 0 and 10000");
+        }
         if !(0.0..=1e4).contains(&vault_hours) {
             bail!("vault_hours must be between 0 and 10000");
         }
@@ -187,6 +286,9 @@ impl Config {
             listen,
             limits,
             serial_ports: args.serial_ports.or(file.serial_ports).unwrap_or_default(),
+            net,
+            tls,
+            loopback_person,
             mdns: args.mdns.or(file.mdns).unwrap_or(true),
             watch_every: Duration::from_secs_f64(watch_minutes * 60.0),
             most_jobs: args.most_jobs.or(file.most_jobs).unwrap_or(MOST_JOBS),
@@ -196,13 +298,11 @@ impl Config {
                 .private_addresses
                 .or(file.private_addresses)
                 .unwrap_or(false),
-            data_dir: args
-                .data_dir
-                .or(file.data_dir)
-                .unwrap_or_else(default_data_dir),
+            data_dir,
             database_url: args.database_url.or(file.database_url),
             vault_store: args.vault_store.or(file.vault_store),
             second_vault: args.second_vault.or(file.second_vault),
+            prove_every: (prove_days > 0.0).then(|| Duration::from_secs_f64(prove_days * 86_400.0)),
             vault_every: (vault_hours > 0.0).then(|| Duration::from_secs_f64(vault_hours * 3600.0)),
             standin: args.standin.or(file.standin),
             console_dir: args.console_dir.or(file.console_dir),

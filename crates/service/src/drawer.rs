@@ -6,6 +6,7 @@ use std::path::Path;
 use anyhow::{Context, Result, bail};
 use imagecraft::Disk;
 use operations::note::newest_records;
+use operations::people::owner_code;
 use operations::store::Store;
 use qrcode::QrCode;
 use records::dump::restore;
@@ -16,6 +17,13 @@ use crate::config::Config;
 
 /// Name of the key file in the data folder.
 pub const KEY_FILE: &str = "team.key";
+
+/// A QR code as rows of its cells, `1` for dark, without the quiet zone.
+pub fn cells(text: &str) -> Result<Vec<String>> {
+    let code = QrCode::new(text.as_bytes()).context("the text does not fit into a QR code")?;
+    let row = |row: &[qrcode::Color]| row.iter().map(|cell| cell.select('1', '0')).collect();
+    Ok(code.to_colors().chunks(code.width()).map(row).collect())
+}
 
 /// A QR code in half blocks, dark on light, with the quiet zone around it.
 fn qr(text: &str) -> Result<String> {
@@ -77,6 +85,51 @@ pub fn enter_key(config: &Config) -> Result<()> {
     root.save(&path)?;
     println!("{} holds key {}", path.display(), root.id());
     Ok(())
+}
+
+/// Prints a code that makes an owner: who can run this can do everything here anyway.
+pub async fn first_owner(config: Config) -> Result<()> {
+    let dir = &config.data_dir;
+    if !dir.join(KEY_FILE).exists() {
+        bail!(
+            "there is nothing in {} yet; start the service first",
+            dir.display()
+        );
+    }
+    let lock = std::fs::File::options()
+        .write(true)
+        .open(dir.join("service.lock"));
+    let runs = lock.is_ok_and(|lock| {
+        rustix::fs::flock(&lock, rustix::fs::FlockOperation::NonBlockingLockExclusive).is_err()
+    });
+    let own_server = match &config.database_url {
+        Some(_) => None,
+        None => Some(OwnServer::start(dir).await?),
+    };
+    let url = config.database_url.clone();
+    let url = url.or_else(|| own_server.as_ref().map(|server| server.url().to_owned()));
+    let made = owner_code_at(&url.unwrap_or_default()).await;
+    // The service's own database goes on with it.
+    if let Some(server) = own_server.filter(|_| !runs) {
+        server.stop()?;
+    }
+    println!("{}", made?);
+    eprintln!(
+        "This code makes an owner, once, within a day: on the console's first page, or with duplicarium welcome --name NAME --code CODE"
+    );
+    Ok(())
+}
+
+async fn owner_code_at(url: &str) -> Result<String> {
+    if Records::is_older(url).await? {
+        bail!(
+            "the records are of an older version; start the service first, which brings them to its own form"
+        );
+    }
+    let records = Records::open(url).await?;
+    let code = owner_code(&records).await?;
+    records.close().await;
+    Ok(code)
 }
 
 /// A disk as something that is read from its first byte on.
@@ -166,20 +219,4 @@ async fn bring_back(store: &Store, newest: Vec<vault::Name>, url: &str) -> Resul
         }
     }
     bail!("no copy of the records in the vault can be read in")
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_qr_code_is_square_and_has_a_quiet_zone() {
-        let drawn = qr(&Root::new([7; 32]).spoken()).unwrap();
-        let lines: Vec<_> = drawn.lines().collect();
-        let width = lines[0].chars().count();
-        assert!(lines.iter().all(|line| line.chars().count() == width));
-        assert_eq!(lines.len(), width.div_ceil(2));
-        assert!(lines[0].chars().all(|c| c == '█') && lines[1].chars().all(|c| c == '█'));
-        assert!(lines[2].chars().any(|c| c == ' '));
-    }
 }

@@ -50,6 +50,9 @@ impl<E: Into<Refusal>> From<E> for ApiError {
             Why::Void => StatusCode::GONE,
             Why::Busy => StatusCode::SERVICE_UNAVAILABLE,
             Why::NoRoom => StatusCode::INSUFFICIENT_STORAGE,
+            Why::NotSignedIn => StatusCode::UNAUTHORIZED,
+            Why::NotAllowed => StatusCode::FORBIDDEN,
+            Why::TooOften => StatusCode::TOO_MANY_REQUESTS,
             Why::Internal => StatusCode::INTERNAL_SERVER_ERROR,
         };
         Self { status, refusal }
@@ -73,6 +76,7 @@ impl IntoResponse for ApiError {
             code: code.into(),
             detail,
             besides,
+            request: crate::request::current(),
         };
         (
             self.status,

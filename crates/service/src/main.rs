@@ -1,27 +1,36 @@
 //! `duplicariumd`: the service. It owns the records and the vault, works on the cards of its
 //! bench, and serves the HTTP interface and the console.
 
+mod admit;
 mod app;
+mod checkup;
 mod config;
 mod console;
 mod drawer;
 mod error;
+mod guard;
 mod housekeeping;
+mod request;
 mod routes;
 mod serve;
+mod shares;
+mod supervised;
+mod tls;
 mod turns;
 
 use std::os::unix::process::CommandExt;
 use std::process::ExitCode;
 
-use anyhow::{Context, Result};
+use anyhow::{Context, Result, bail};
 use clap::Parser;
+use operations::people::owner_code;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::watch;
 
 use crate::app::App;
 use crate::config::{Args, Config};
+use crate::tls::Certificates;
 
 /// Starts this program again with two arenas of memory. The system's allocator gives each thread one
 /// of its own and keeps what each of them once had, so that a service whose jobs have threads of
@@ -65,14 +74,17 @@ fn main() -> ExitCode {
             }
         };
     }
-    tracing_subscriber::fmt()
+    let log = tracing_subscriber::fmt()
         .with_writer(std::io::stderr)
         .with_ansi(std::io::IsTerminal::is_terminal(&std::io::stderr()))
         .with_env_filter(
             tracing_subscriber::EnvFilter::try_from_env("DUPLICARIUM_LOG")
                 .unwrap_or_else(|_| "info,sqlx=warn".into()),
-        )
-        .init();
+        );
+    match args.log_json == Some(true) {
+        true => log.json().flatten_event(true).init(),
+        false => log.init(),
+    }
     let runtime = match tokio::runtime::Builder::new_multi_thread()
         .enable_all()
         .build()
@@ -93,13 +105,19 @@ fn main() -> ExitCode {
 }
 
 async fn run(args: Args) -> Result<()> {
-    let recover = args.recover;
+    let (recover, check, first_owner) = (args.recover, args.check, args.first_owner);
     let config = Config::settle(args)?;
     serve::raise_open_files();
     // Fetching over https needs to know whose cryptography to use; only the first call counts.
     let _ = rustls::crypto::ring::default_provider().install_default();
     if recover {
         return drawer::recover(config).await;
+    }
+    if first_owner {
+        return drawer::first_owner(config).await;
+    }
+    if check {
+        return checkup::check(config).await;
     }
     // The port is taken first: a second service ends here, before it touches anything.
     let listener = TcpListener::bind(config.listen).await.with_context(|| {
@@ -108,18 +126,59 @@ async fn run(args: Args) -> Result<()> {
             config.listen
         )
     })?;
+    let (remote, place, listen) = (config.net.remote, config.tls.clone(), config.listen);
     let mut terminate = signal(SignalKind::terminate())?;
     let app = App::open(config).await?;
+    if remote && !app.people.any().await {
+        app.close().await;
+        bail!(
+            "{listen} can be reached by others, and nobody belongs to the team yet. Start once at 127.0.0.1, make the first \
+             owner (duplicariumd --first-owner, then duplicarium welcome), then listen there"
+        );
+    }
+    let certificates = match place.map(Certificates::open).transpose() {
+        Ok(certificates) => certificates,
+        Err(e) => {
+            app.close().await;
+            return Err(e);
+        }
+    };
+    if !app.people.any().await {
+        let code = owner_code(&app.records).await?;
+        tracing::warn!(
+            "nobody belongs to the team yet: whoever sits at this computer may do everything. To make the first owner: \
+             duplicarium welcome --name NAME --code {code}"
+        );
+    }
+    if let Some(name) = &app.loopback_person {
+        tracing::warn!("whoever sits at this computer acts as {name} without signing in");
+    }
     housekeeping::begin(&app);
     let address = listener.local_addr()?;
-    tracing::info!("ready at http://{address}");
+    match &certificates {
+        Some(shown) => {
+            let fingerprint = shown.fingerprint();
+            tracing::info!("ready at https://{address}, certificate {fingerprint}");
+            app.watch(shown.clone().keep_current());
+        }
+        None => tracing::info!("ready at http://{address}"),
+    }
+    supervised::tell("READY=1");
+    app.watch(supervised::keep_telling(app.clone()));
+    let acceptor = certificates.as_ref().map(Certificates::acceptor);
     let (end, ending) = watch::channel(false);
-    let served = tokio::spawn(serve::serve(listener, routes::router(app.clone()), ending));
+    let served = tokio::spawn(serve::serve(
+        listener,
+        routes::router(app.clone()),
+        acceptor,
+        ending,
+    ));
     let result = tokio::select! {
         stopped = tokio::signal::ctrl_c() => stopped.context("waiting for the end failed"),
         _ = terminate.recv() => Ok(()),
     };
     tracing::info!("stopping");
+    supervised::tell("STOPPING=1");
     // No new work from here on; what is asked now is still answered.
     app.jobs.close();
     let _ = end.send(true);

@@ -5,9 +5,9 @@ use serde::Serialize;
 
 use super::{Answer, Client, ClientError, part};
 use crate::{
-    Carrier, Choice, Comparison, Device, Feed, FileNode, Folder, Following, Job, Line,
-    NewComparison, NewCurrent, NewEvidence, NewFeed, NewRelease, NewSheet, NewState, NewUpload,
-    PART, Page, Paging, Release, ReleaseDetail, Upload,
+    Carrier, Choice, Comparison, Device, Feed, FileComparison, FileNode, FileVersion, Folder,
+    Following, Job, Line, NewComparison, NewCurrent, NewEvidence, NewFeed, NewRelease, NewSheet,
+    NewState, NewUpload, PART, Page, Paging, Release, ReleaseDetail, Shared, Upload,
 };
 
 /// A content that can be looked into and taken out.
@@ -17,6 +17,8 @@ pub enum Content<'a> {
     Release(&'a str),
     /// Of a backup, by its name.
     Backup(&'a str),
+    /// Of the card in a slot, whose files can be looked at.
+    Card(u32),
 }
 
 impl Content<'_> {
@@ -24,6 +26,7 @@ impl Content<'_> {
         match self {
             Self::Release(name) => format!("releases/{}", part(name)),
             Self::Backup(name) => format!("backups/{}", part(name)),
+            Self::Card(slot) => format!("slots/{slot}"),
         }
     }
 }
@@ -55,14 +58,14 @@ impl Client {
         self.give(Method::PUT, &path, following).await
     }
 
-    /// Starts to compare two releases.
+    /// Starts to compare two releases or backups.
     pub async fn start_comparison(&self, a: &str, b: &str) -> Answer<Job> {
         let (a, b) = (a.to_owned(), b.to_owned());
         self.start("comparison", None, &NewComparison { a, b })
             .await
     }
 
-    /// What changed between two releases, `None` if they were not compared yet.
+    /// What two releases or backups differ in, `None` if they were not compared yet.
     pub async fn comparison(&self, a: &str, b: &str) -> Answer<Option<Comparison>> {
         match self.known_comparison(a, b).await {
             Ok(found) => Ok(Some(found)),
@@ -150,7 +153,7 @@ impl Client {
         self.download(&path, take).await
     }
 
-    /// Gives the raw image of a content to `take`, packed as `gz`, `xz`, `zst` or not; answers how many bytes there
+    /// Gives the raw image of a content to `take`, packed as `gz`, `xz`, `zst`, `zip` or not; answers how many bytes there
     /// were.
     pub async fn image_of(
         &self,
@@ -161,6 +164,69 @@ impl Client {
         let pack = pack.map_or(String::new(), |pack| format!("?pack={pack}"));
         self.download(&format!("{}/image{pack}", of.path()), take)
             .await
+    }
+
+    /// Gives the files below a folder of a partition to `take` as a tar archive, packed or not; answers how many bytes
+    /// there were.
+    pub async fn archive_of(
+        &self,
+        of: Content<'_>,
+        partition: u32,
+        path: &str,
+        pack: Option<&str>,
+        take: impl FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Answer<u64> {
+        let pack = pack.map_or(String::new(), |pack| format!("&pack={pack}"));
+        let (of, path) = (of.path(), part(path));
+        let path = format!("{of}/archive?partition={partition}&path={path}{pack}");
+        self.download(&path, take).await
+    }
+
+    /// What would be taken out of a backup before somebody else gets it.
+    pub async fn sharing(&self, backup: &str) -> Answer<Shared> {
+        self.get(&format!("backups/{}/sharing", part(backup))).await
+    }
+
+    /// Gives the image of a backup without the secrets and keys of its device to `take`; answers how many bytes there
+    /// were.
+    pub async fn shared_image(
+        &self,
+        backup: &str,
+        pack: Option<&str>,
+        take: impl FnMut(&[u8]) -> std::io::Result<()>,
+    ) -> Answer<u64> {
+        let pack = pack.map_or(String::new(), |pack| format!("?pack={pack}"));
+        let path = format!("backups/{}/sharing/image{pack}", part(backup));
+        self.download(&path, take).await
+    }
+
+    /// The versions of a file in the backups of a device, newest first.
+    pub async fn versions(
+        &self,
+        device: &str,
+        partition: u32,
+        path: &str,
+    ) -> Answer<Vec<FileVersion>> {
+        let (device, path) = (part(device), part(path));
+        self.get(&format!(
+            "devices/{device}/versions?partition={partition}&path={path}"
+        ))
+        .await
+    }
+
+    /// One file of two releases or backups, line by line.
+    pub async fn compared_file(
+        &self,
+        a: &str,
+        b: &str,
+        partition: u32,
+        path: &str,
+    ) -> Answer<FileComparison> {
+        let (a, b, path) = (part(a), part(b), part(path));
+        self.get(&format!(
+            "comparison/file?a={a}&b={b}&partition={partition}&path={path}"
+        ))
+        .await
     }
 
     /// Gives the packed file of a release as it came to `take`; answers how many bytes there were.

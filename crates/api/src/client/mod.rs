@@ -3,10 +3,13 @@
 mod catalogue;
 mod devices;
 mod field;
+mod people;
+mod trust;
 mod vault;
 mod work;
 
 pub use catalogue::Content;
+pub use trust::{fingerprint, shown_fingerprint};
 
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
@@ -50,6 +53,8 @@ pub struct Client {
     http: reqwest::Client,
     base: String,
     operator: String,
+    /// What it shows instead of a password, if it is signed in.
+    token: Option<String>,
     /// Whether answers are shown to people, so that foreign text must not reach a terminal as it is.
     for_people: bool,
 }
@@ -94,6 +99,7 @@ impl Client {
             http: reqwest::Client::new(),
             base: address.trim_end_matches('/').into(),
             operator: part(operator),
+            token: None,
             for_people: false,
         }
     }
@@ -106,10 +112,29 @@ impl Client {
         }
     }
 
+    /// The same client, for which the certificate with this fingerprint is the service's, and no other.
+    ///
+    /// # Errors
+    /// Where the system does not give what TLS needs.
+    pub fn known_by(self, fingerprint: &str) -> Result<Self, reqwest::Error> {
+        let http = trust::pinned(fingerprint)?;
+        Ok(Self { http, ..self })
+    }
+
+    /// The same client, signed in with a token.
+    pub fn with_token(self, token: Option<String>) -> Self {
+        Self { token, ..self }
+    }
+
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
-        self.http
+        let request = self
+            .http
             .request(method, format!("{}/api/v1/{path}", self.base))
-            .header(OPERATOR, &self.operator)
+            .header(OPERATOR, &self.operator);
+        match &self.token {
+            Some(token) => request.bearer_auth(token),
+            None => request,
+        }
     }
 
     async fn send(&self, request: RequestBuilder) -> Answer<Response> {

@@ -6,9 +6,9 @@ use reqwest::Method;
 
 use super::{Answer, Client, part};
 use crate::{
-    Backup, BackupQuery, Bench, Card, CardChange, CardDetail, CardLot, CardPlan, CardQuery,
-    Confirmation, Fault, FreedCard, Job, Jobs, NewBackup, NewCardPlan, NewDrift, NewFault,
-    NewOutage, NewPlan, NewRound, Outage, OutageEnd, Page, Paging, Plan, RoundChange,
+    Backup, BackupOutlook, BackupQuery, Bench, Card, CardChange, CardDetail, CardLot, CardPlan,
+    CardQuery, Confirmation, Fault, FreedCard, Job, Jobs, NewBackup, NewCardPlan, NewDrift,
+    NewFault, NewOutage, NewPlan, NewRound, Outage, OutageEnd, Page, Paging, Plan, RoundChange,
     RoundConfirmation, RoundDetail, RoundEntryChange, Rounds, Slot, SlotBinding, Sticker,
 };
 
@@ -133,6 +133,11 @@ impl Client {
     /// Takes a backup of the card in a slot.
     pub async fn take_backup(&self, new: &NewBackup, key: Option<&str>) -> Answer<Job> {
         self.start("backups", key, new).await
+    }
+
+    /// What a backup of the card in a slot would come to.
+    pub async fn backup_outlook(&self, slot: u32) -> Answer<BackupOutlook> {
+        self.get(&format!("slots/{slot}/outlook")).await
     }
 
     /// Compares the card in a slot with what was written onto it.

@@ -337,13 +337,5 @@ async fn hello(
 /// What needs a hand: devices in the field, backups that are overdue, the vault; the oldest first.
 #[utoipa::path(get, path = "/api/v1/attention", responses((status = 200, body = Vec<api::Attention>)))]
 async fn attention(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Attention>>, ApiError> {
-    let (mut all, backups, vault) = tokio::try_join!(
-        app.arrivals.attention(),
-        app.backups.attention(),
-        app.care.attention()
-    )?;
-    all.extend(backups);
-    all.extend(vault);
-    all.sort_by_key(|one| one.since);
-    Ok(Json(all))
+    Ok(Json(app.attention().await?))
 }

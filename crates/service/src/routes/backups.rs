@@ -5,7 +5,6 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use cardwork::Occupant;
 use records::backups::Wanted;
 use records::jobs::NewJob;
 use utoipa_axum::router::OpenApiRouter;
@@ -14,20 +13,17 @@ use utoipa_axum::routes;
 use super::extract::{Given, Operator, RequestKey, asked};
 use crate::app::App;
 use crate::error::ApiError;
+use operations::backups::Backups;
 use operations::backups::headroom::headroom_of;
-use operations::backups::{Backups, is_there};
 use operations::shown;
-use operations::slots::Inserted;
-use operations::store::manifest_name;
-use operations::work::{
-    BackupOrder, ImportOrder, Named, Place, bring_in, prove_backup, take_backup,
-};
+use operations::work::{ImportOrder, Named, Place, bring_in, take_backup};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
         .routes(routes!(list, take))
         .routes(routes!(show, tell, let_go))
         .routes(routes!(prove))
+        .routes(routes!(outlook))
         .routes(routes!(bring_in_image))
         .routes(routes!(headroom))
         .routes(routes!(keep, set_rule))
@@ -176,22 +172,10 @@ async fn prove(
     Given(new): Given<api::NewProof>,
 ) -> Result<(StatusCode, Json<api::Job>), ApiError> {
     let backup = app.records.backup(&name).await?;
-    is_there(&backup)?;
-    let job = NewJob {
-        kind: "prove",
-        subject: backup.name.clone(),
-        at: None,
-        card: None,
-        operator,
-        request_key,
-    };
-    let store = app.store.clone();
-    let job = app
-        .jobs
-        .start(job, None, move |work| {
-            prove_backup(work, &store, &backup, &new.level)
-        })
-        .await?;
+    let proof = app
+        .care
+        .prove(&operator, request_key, backup, Some(&new.level));
+    let job = proof.await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
 }
 
@@ -258,71 +242,8 @@ async fn take(
     {
         return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
     }
-    let Inserted { at, medium, found } = app.slots.card_in(new.slot).await?;
-    let refuse = |why: &str| {
-        Err(ApiError::conflict(
-            "nothing-to-back-up",
-            format!("the card in slot {} {why}", new.slot),
-        ))
-    };
-    let stamp = match &found.contents.occupant {
-        Occupant::Blank | Occupant::Empty(_) => {
-            return refuse("is blank; there is nothing to back up");
-        }
-        Occupant::Unfinished(_) => {
-            return refuse("is incomplete; there is nothing whole to back up");
-        }
-        Occupant::Foreign if found.contents.layout.is_none() => {
-            return refuse("has no partition table that is understood; it cannot be backed up");
-        }
-        Occupant::Foreign => None,
-        Occupant::Stamped(stamp) => Some(stamp),
-    };
-    let card = match &found.label {
-        Some(label) => label.clone(),
-        None => {
-            let card = app
-                .slots
-                .give_label(new.slot, &medium, &found.bound.edges, &operator)
-                .await?;
-            card.label
-        }
-    };
-    // A stamp's word on the device counts if that device is known here.
-    let device = match stamp.and_then(|stamp| stamp.device.as_ref()) {
-        Some(name) => app
-            .records
-            .device(name)
-            .await
-            .ok()
-            .map(|device| device.name),
-        None => None,
-    };
-    let on_it = app
-        .records
-        .on_card(&card)
-        .await?
-        .filter(|imprint| stamp.is_some_and(|stamp| stamp.imprint == imprint.id));
-    let reason = Backups::reason(&new.reason)?;
-    let like = app
-        .records
-        .content_like(on_it.as_ref().map(|one| one.id), device.as_deref())
-        .await?;
-    let like = like.and_then(|raw| manifest_name(&raw).ok());
-    let order = BackupOrder {
-        at: at.clone(),
-        insertion: medium.insertion,
-        behind: on_it
-            .as_ref()
-            .and_then(|imprint| imprint.behind)
-            .map(|end| end as u64),
-        like,
-        unverified: new.unverified,
-        reason,
-        imprint: on_it.map(|imprint| imprint.id),
-        device,
-        card: card.clone(),
-    };
+    let order = app.taking.order(&operator, &new).await?;
+    let card = order.card.clone();
     let reserved = app.slots.reserve(new.slot)?;
     let job = NewJob {
         kind: "backup",
@@ -330,7 +251,7 @@ async fn take(
             Some(device) => format!("card {card} of {device}"),
             None => format!("card {card}"),
         },
-        at: Some(at),
+        at: Some(order.at.clone()),
         card: Some(card),
         operator,
         request_key,
@@ -343,4 +264,14 @@ async fn take(
         })
         .await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
+}
+
+/// What a backup of the card in a slot would come to: how much is read, how much of it is likely to be new, whether
+/// there is room. Nothing is done.
+#[utoipa::path(get, path = "/api/v1/slots/{slot}/outlook", responses((status = 200, body = api::BackupOutlook)))]
+async fn outlook(
+    State(app): State<Arc<App>>,
+    Path(slot): Path<u32>,
+) -> Result<Json<api::BackupOutlook>, ApiError> {
+    Ok(Json(app.taking.outlook(slot).await?))
 }

@@ -8,18 +8,13 @@ use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use records::jobs::NewJob;
 use serde::Deserialize;
-use settings::compare_sheets;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::extract::{Given, Operator, RequestKey};
 use crate::app::App;
 use crate::error::ApiError;
-use operations::shown;
-use operations::work::compare_releases;
-
-/// Files that a comparison lists; the counts are of all.
-const SHOWN_FILES: usize = 2000;
+use operations::inside::Of;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -27,6 +22,7 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(choices))
         .routes(routes!(follow))
         .routes(routes!(comparison, compare))
+        .routes(routes!(compared_file))
         .routes(routes!(folder))
 }
 
@@ -93,42 +89,38 @@ struct Pair {
     b: String,
 }
 
-/// What changed between two releases: partitions, files, sheets; once they were compared.
+/// What two releases or backups differ in: partitions, files, sheets; once they were compared.
 #[utoipa::path(get, path = "/api/v1/comparison", params(("a" = String, Query), ("b" = String, Query)),
     responses((status = 200, body = api::Comparison)))]
 async fn comparison(
     State(app): State<Arc<App>>,
     Query(Pair { a, b }): Query<Pair>,
 ) -> Result<Json<api::Comparison>, ApiError> {
-    let (a, b) = (
-        app.records.release(&a).await?,
-        app.records.release(&b).await?,
-    );
-    let found = app.catalogue.compared(&a, &b).ok_or_else(|| {
-        let detail = format!(
-            "{} and {} were not compared yet; start the comparison first",
-            a.name, b.name
-        );
-        ApiError::new(StatusCode::NOT_FOUND, "not-compared", detail)
-    })?;
-    Ok(Json(api::Comparison {
-        partitions: shown::fact_differences(&found),
-        files: shown::file_differences(&found, SHOWN_FILES),
-        counts: shown::file_counts(&found),
-        sheet: compare_sheets(&a.sheet, &b.sheet)
-            .into_iter()
-            .map(|change| api::Difference {
-                what: change.key,
-                a: change.before,
-                b: change.after,
-            })
-            .collect(),
-        a: a.name,
-        b: b.name,
-    }))
+    Ok(Json(app.inside.compared(&a, &b).await?))
 }
 
-/// Compares two releases: a job. What it found is asked for when it is done.
+#[derive(Deserialize)]
+struct OneFile {
+    a: String,
+    b: String,
+    partition: u32,
+    path: String,
+}
+
+/// One file of two releases or backups, line by line.
+#[utoipa::path(get, path = "/api/v1/comparison/file",
+    params(("a" = String, Query), ("b" = String, Query), ("partition" = u32, Query), ("path" = String, Query)),
+    responses((status = 200, body = api::FileComparison)))]
+async fn compared_file(
+    State(app): State<Arc<App>>,
+    Query(asked): Query<OneFile>,
+) -> Result<Json<api::FileComparison>, ApiError> {
+    let (a, b) = (Of::Either(&asked.a), Of::Either(&asked.b));
+    let found = app.inside.compared_file(a, b, asked.partition, &asked.path);
+    Ok(Json(found.await?))
+}
+
+/// Compares two releases or backups: a job. What it found is asked for when it is done.
 #[utoipa::path(post, path = "/api/v1/comparison", request_body = api::NewComparison,
     responses((status = 202, body = api::Job)))]
 async fn compare(
@@ -137,8 +129,8 @@ async fn compare(
     RequestKey(request_key): RequestKey,
     Given(given): Given<api::NewComparison>,
 ) -> Result<(StatusCode, Json<api::Job>), ApiError> {
-    let a = app.records.release(&given.a).await?;
-    let b = app.records.release(&given.b).await?;
+    let a = app.inside.find(Of::Either(&given.a)).await?;
+    let b = app.inside.find(Of::Either(&given.b)).await?;
     let job = NewJob {
         kind: "compare",
         subject: format!("{} with {}", a.name, b.name),
@@ -147,12 +139,10 @@ async fn compare(
         operator,
         request_key,
     };
-    let catalogue = app.catalogue.clone();
+    let inside = app.inside.clone();
     let job = app
         .jobs
-        .start(job, None, move |work| {
-            compare_releases(work, &catalogue, &a, &b)
-        })
+        .start(job, None, move |work| inside.compare(work, &a, &b))
         .await?;
     Ok((StatusCode::ACCEPTED, Json(job)))
 }

@@ -6,11 +6,12 @@
 
 use std::convert::Infallible;
 use std::sync::Arc;
+use std::time::Duration;
 
-use axum::Json;
 use axum::extract::{Query, State};
 use axum::http::HeaderMap;
 use axum::response::sse::{Event, KeepAlive, Sse};
+use axum::{Extension, Json};
 use futures::Stream;
 use serde::Deserialize;
 use tokio::sync::broadcast::error::RecvError;
@@ -23,9 +24,14 @@ use crate::app::App;
 use crate::error::ApiError;
 use crate::serve::STREAM;
 use operations::news::News;
+use operations::people::{Caller, How};
 use operations::shown;
 
 const PAGE: i64 = 100;
+/// How often it is made sure that whoever listens may still.
+const SURE: Duration = Duration::from_secs(5);
+/// Streams that one person has open at once: a browser shares one among the pages of a window.
+const MOST_EACH: usize = 16;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -39,7 +45,7 @@ struct Before {
 }
 
 /// What happened, newest first.
-#[utoipa::path(get, path = "/api/v1/history", params(("before" = Option<i64>, Query)),
+#[utoipa::path(get, path = "/api/v1/activity", params(("before" = Option<i64>, Query)),
     responses((status = 200, body = api::Events)))]
 async fn list(
     State(app): State<Arc<App>>,
@@ -60,10 +66,17 @@ async fn list(
     responses((status = 200, content_type = "text/event-stream", body = api::Event)))]
 async fn stream(
     State(app): State<Arc<App>>,
+    Extension(caller): Extension<Caller>,
     headers: HeaderMap,
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
     let permit = app.streams.clone().try_acquire_owned();
     let permit = permit.map_err(|_| ApiError::busy("too many streams of events are open"))?;
+    let share = match caller.person {
+        None => None,
+        Some(person) => Some(app.streams_of.take(person, MOST_EACH).ok_or_else(|| {
+            ApiError::busy("you have too many streams of events open; close some of your windows")
+        })?),
+    };
     // Listening begins before the start is settled, so that nothing falls between.
     let mut news = app.events.bus.listen();
     let given = headers
@@ -78,8 +91,18 @@ async fn stream(
         let told = async {
             tell_slots(&app, &send).await?;
             last = tell_events(&app, &send, last).await?;
+            let mut again = tokio::time::interval(SURE);
             loop {
-                match news.recv().await {
+                let heard = tokio::select! {
+                    heard = news.recv() => heard,
+                    _ = again.tick() => {
+                        if !still_good(&app, &caller).await {
+                            return None;
+                        }
+                        continue;
+                    }
+                };
+                match heard {
                     Ok(News::Events) => last = tell_events(&app, &send, last).await?,
                     Ok(News::Slots(slots)) => tell(&send, "slots", &slots).await?,
                     Ok(News::Progress(progress)) => tell(&send, "progress", &progress).await?,
@@ -96,9 +119,23 @@ async fn stream(
         };
         // `None`: the listener went away.
         let _: Result<Option<()>, _> = tokio::time::timeout(STREAM, told).await;
-        drop(permit);
+        drop((permit, share));
     });
     Ok(Sse::new(ReceiverStream::new(receive)).keep_alive(KeepAlive::default()))
+}
+
+/// Whether whoever listens may still: their pass may have been ended meanwhile. Where the records are away, nothing new
+/// is told anyway.
+async fn still_good(app: &App, caller: &Caller) -> bool {
+    let Some(pass) = caller.pass else {
+        return true;
+    };
+    // A station's pass is nobody's, whoever acts there.
+    let whose = caller.person.filter(|_| caller.how != How::Station);
+    match app.records.passes(whose).await {
+        Ok(passes) => passes.iter().any(|one| one.id == pass),
+        Err(_) => true,
+    }
 }
 
 type Line = Sender<Result<Event, Infallible>>;

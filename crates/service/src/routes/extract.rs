@@ -8,32 +8,26 @@ use axum::extract::{FromRequest, FromRequestParts, Request, State};
 use axum::http::request::Parts;
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
-use percent_encoding::percent_decode_str;
+use operations::people::Caller;
 use serde::de::DeserializeOwned;
 
 use crate::app::App;
 use crate::error::ApiError;
 
-/// Who acts, as the request says. Until there are accounts it is taken at its word.
+/// Who acts, by the name that the records keep.
 pub struct Operator(pub String);
 
 impl<S: Send + Sync> FromRequestParts<S> for Operator {
     type Rejection = ApiError;
 
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ApiError> {
-        // Percent-encoded, because a header takes no other letters than plain ones.
-        let given = parts
-            .headers
-            .get(api::OPERATOR)
-            .map_or("operator", |value| value.to_str().unwrap_or(""));
-        let name = percent_decode_str(given).decode_utf8().unwrap_or_default();
-        let name = name.trim();
-        if name.is_empty() || name.chars().count() > 64 || name.chars().any(char::is_control) {
-            let detail =
-                "the operator's name takes 1 to 64 characters, percent-encoded in the header";
-            return Err(ApiError::invalid("bad-operator", detail));
-        }
-        Ok(Self(name.into()))
+        let caller = parts.extensions.get::<Caller>();
+        let known = caller.filter(|caller| !caller.name.is_empty());
+        // Where nobody needs to be known: a board that says hello.
+        Ok(Self(known.map_or_else(
+            || "nobody".to_owned(),
+            |caller| caller.name.clone(),
+        )))
     }
 }
 

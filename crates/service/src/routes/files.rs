@@ -1,4 +1,4 @@
-//! What is inside a release or a backup: its files, and the image itself.
+//! What is inside a release, a backup or the card in a slot: its files, and the image itself.
 
 use std::io::Write;
 use std::sync::Arc;
@@ -10,16 +10,14 @@ use axum::http::HeaderValue;
 use axum::http::header::{CONTENT_DISPOSITION, CONTENT_LENGTH, CONTENT_TYPE};
 use axum::response::{IntoResponse, Response};
 use bytes::Bytes;
-use imagecraft::fs::{self, FileError, NodeKind};
-use imagecraft::{Disk, Layout};
-use operations::backups::is_there;
-use operations::store::manifest_name;
+use imagecraft::fs::{FileError, NodeKind};
+use operations::inside::{Content, Of, Packing, write_archive, write_image};
+use operations::refusal::Refusal;
 use serde::Deserialize;
 use tokio::sync::mpsc;
 use tokio_stream::wrappers::ReceiverStream;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
-use vault::{ManifestDisk, Name};
 
 use crate::app::App;
 use crate::error::ApiError;
@@ -34,9 +32,16 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(folder))
         .routes(routes!(file))
         .routes(routes!(image))
+        .routes(routes!(archive))
         .routes(routes!(backup_folder))
         .routes(routes!(backup_file))
         .routes(routes!(backup_image))
+        .routes(routes!(backup_archive))
+        .routes(routes!(sharing))
+        .routes(routes!(shared_image))
+        .routes(routes!(card_folder))
+        .routes(routes!(card_file))
+        .routes(routes!(versions))
         .routes(routes!(original))
 }
 
@@ -47,91 +52,12 @@ struct At {
     path: String,
 }
 
-fn explain(name: &str, at: &At, error: &FileError) -> ApiError {
-    let detail = format!("{name}, partition {}: {error}", at.partition);
-    match error {
-        FileError::Missing(_) => ApiError::missing(detail),
-        _ => ApiError::invalid("files", detail),
-    }
-}
-
-/// Whose content is asked for.
-#[derive(Clone, Copy)]
-enum Of {
-    Release,
-    Backup,
-}
-
-/// A content that is kept.
-struct Content {
-    name: String,
-    manifest: Name,
-    len: u64,
-}
-
-impl Of {
-    async fn find(self, app: &App, name: &str) -> Result<Content, ApiError> {
-        Ok(match self {
-            Self::Release => {
-                let release = app.records.release(name).await?;
-                Content {
-                    manifest: manifest_name(&release.manifest)?,
-                    name: release.name,
-                    len: release.raw_size as u64,
-                }
-            }
-            Self::Backup => {
-                let backup = app.records.backup(name).await?;
-                is_there(&backup)?;
-                Content {
-                    manifest: manifest_name(&backup.manifest)?,
-                    name: backup.name,
-                    len: backup.card_size as u64,
-                }
-            }
-        })
-    }
-}
-
-/// Does something with the files of a partition of a content, on a thread that may block.
-async fn with_files<T: Send + 'static>(
-    app: &Arc<App>,
-    of: Of,
-    name: &str,
-    at: At,
-    work: impl FnOnce(&dyn fs::Files, &str) -> Result<T, FileError> + Send + 'static,
+/// Something that blocks, with a content, on a thread that may.
+async fn blocking<T: Send + 'static>(
+    work: impl FnOnce() -> Result<T, Refusal> + Send + 'static,
 ) -> Result<T, ApiError> {
-    let content = of.find(app, name).await?;
-    let app = app.clone();
-    let done = tokio::task::spawn_blocking(move || {
-        let disk = app.store.disk(content.manifest)?;
-        let layout = Layout::survey(&disk)
-            .map_err(|e| ApiError::invalid("files", format!("{}: {e}", content.name)))?;
-        let partition = layout
-            .partitions
-            .iter()
-            .find(|partition| partition.number == at.partition)
-            .ok_or_else(|| {
-                ApiError::missing(format!(
-                    "{} has no partition {}",
-                    content.name, at.partition
-                ))
-            })?;
-        let refuse = |e: FileError| explain(&content.name, &at, &e);
-        let window = partition.window(&disk).map_err(|e| refuse(e.into()))?;
-        let files = fs::open(window).map_err(refuse)?.ok_or_else(|| {
-            ApiError::invalid(
-                "files",
-                format!(
-                    "{}, partition {}: files of its kind of file system are not read",
-                    content.name, at.partition
-                ),
-            )
-        })?;
-        work(files.as_ref(), &at.path).map_err(refuse)
-    });
-    done.await
-        .map_err(|e| ApiError::invalid("files", e.to_string()))?
+    let done = tokio::task::spawn_blocking(work).await;
+    Ok(done.map_err(|e| ApiError::invalid("files", e.to_string()))??)
 }
 
 /// The names in a folder of a partition of a release.
@@ -143,7 +69,7 @@ async fn folder(
     Path(name): Path<String>,
     Query(at): Query<At>,
 ) -> Result<Json<Vec<api::FileNode>>, ApiError> {
-    names_in(&app, Of::Release, &name, at).await
+    names_in(&app, Of::Release(&name), at).await
 }
 
 /// The names in a folder of a partition of a backup.
@@ -155,34 +81,25 @@ async fn backup_folder(
     Path(name): Path<String>,
     Query(at): Query<At>,
 ) -> Result<Json<Vec<api::FileNode>>, ApiError> {
-    names_in(&app, Of::Backup, &name, at).await
+    names_in(&app, Of::Backup(&name), at).await
 }
 
-async fn names_in(
-    app: &Arc<App>,
-    of: Of,
-    name: &str,
-    at: At,
+/// The names in a folder of a partition of the card in a slot.
+#[utoipa::path(get, path = "/api/v1/slots/{slot}/folder",
+    params(("partition" = u32, Query), ("path" = Option<String>, Query)),
+    responses((status = 200, body = Vec<api::FileNode>)))]
+async fn card_folder(
+    State(app): State<Arc<App>>,
+    Path(slot): Path<u32>,
+    Query(at): Query<At>,
 ) -> Result<Json<Vec<api::FileNode>>, ApiError> {
-    let mut nodes = with_files(app, of, name, at, |files, path| files.list(path)).await?;
-    nodes.sort_by(|a, b| {
-        (a.kind != NodeKind::Folder, &a.name).cmp(&(b.kind != NodeKind::Folder, &b.name))
-    });
-    let shown = nodes.into_iter().map(|node| api::FileNode {
-        name: node.name,
-        kind: match node.kind {
-            NodeKind::File => "file",
-            NodeKind::Folder => "folder",
-            NodeKind::Link => "link",
-            NodeKind::Other => "other",
-        }
-        .into(),
-        len: node.len,
-        mode: node.mode.map(|mode| format!("{mode:04o}")),
-        owner: node.owner.map(|(user, group)| format!("{user}:{group}")),
-        target: node.target,
-    });
-    Ok(Json(shown.collect()))
+    names_in(&app, Of::Card(slot), at).await
+}
+
+async fn names_in(app: &App, of: Of<'_>, at: At) -> Result<Json<Vec<api::FileNode>>, ApiError> {
+    let content = app.inside.find(of).await?;
+    let names = blocking(move || content.folder(at.partition, &at.path));
+    Ok(Json(names.await?))
 }
 
 /// One file of a release.
@@ -194,7 +111,7 @@ async fn file(
     Path(name): Path<String>,
     Query(at): Query<At>,
 ) -> Result<Response, ApiError> {
-    one_file(app, Of::Release, name, at).await
+    one_file(app.inside.find(Of::Release(&name)).await?, at).await
 }
 
 /// One file of a backup.
@@ -206,15 +123,28 @@ async fn backup_file(
     Path(name): Path<String>,
     Query(at): Query<At>,
 ) -> Result<Response, ApiError> {
-    one_file(app, Of::Backup, name, at).await
+    one_file(app.inside.find(Of::Backup(&name)).await?, at).await
 }
 
-async fn one_file(app: Arc<App>, of: Of, name: String, at: At) -> Result<Response, ApiError> {
+/// One file of the card in a slot.
+#[utoipa::path(get, path = "/api/v1/slots/{slot}/file",
+    params(("partition" = u32, Query), ("path" = String, Query)),
+    responses((status = 200, content_type = "application/octet-stream")))]
+async fn card_file(
+    State(app): State<Arc<App>>,
+    Path(slot): Path<u32>,
+    Query(at): Query<At>,
+) -> Result<Response, ApiError> {
+    one_file(app.inside.find(Of::Card(slot)).await?, at).await
+}
+
+async fn one_file(content: Content, at: At) -> Result<Response, ApiError> {
     let wanted = at.path.clone();
     let (give, take) = mpsc::channel(QUEUE);
     let (tell, told) = tokio::sync::oneshot::channel();
-    let reading = tokio::spawn(async move {
-        with_files(&app, of, &name, at, move |files, path| {
+    let reading = tokio::spawn(blocking(move || {
+        content.with_files(at.partition, |files| {
+            let path = at.path.as_str();
             let node = files
                 .find(path)?
                 .ok_or_else(|| FileError::Missing(path.into()))?;
@@ -227,8 +157,7 @@ async fn one_file(app: Arc<App>, of: Of, name: String, at: At) -> Result<Respons
                 sent.map_err(|_| std::io::Error::other("nobody listens any more"))
             })
         })
-        .await
-    });
+    }));
     match told.await {
         Ok(len) => Ok(download(
             &wanted,
@@ -245,7 +174,7 @@ async fn one_file(app: Arc<App>, of: Of, name: String, at: At) -> Result<Respons
 
 #[derive(Deserialize)]
 struct How {
-    /// How it is packed: `gz`, `xz` or `zst`; not at all otherwise.
+    /// How it is packed: `gz`, `xz`, `zst` or `zip`; not at all otherwise.
     pack: Option<String>,
 }
 
@@ -257,7 +186,7 @@ async fn image(
     Path(name): Path<String>,
     Query(how): Query<How>,
 ) -> Result<Response, ApiError> {
-    whole(&app, Of::Release, &name, how.pack).await
+    whole(&app, Of::Release(&name), &how).await
 }
 
 /// The raw image of a backup, packed or not; what was not in use on its card is zero.
@@ -268,7 +197,107 @@ async fn backup_image(
     Path(name): Path<String>,
     Query(how): Query<How>,
 ) -> Result<Response, ApiError> {
-    whole(&app, Of::Backup, &name, how.pack).await
+    whole(&app, Of::Backup(&name), &how).await
+}
+
+async fn whole(app: &App, of: Of<'_>, how: &How) -> Result<Response, ApiError> {
+    let packing = Packing::named(how.pack.as_deref())?;
+    let content = app.inside.find(of).await?;
+    let name = format!("{}.img{}", content.name, packing.ending());
+    let len = (packing == Packing::None).then_some(content.len);
+    Ok(written(&name, len, move |out| {
+        write_image(&content, packing, out)
+    }))
+}
+
+#[derive(Deserialize)]
+struct Which {
+    partition: u32,
+    #[serde(default)]
+    path: String,
+    pack: Option<String>,
+}
+
+/// The files below a folder of a partition of a release, as a tar archive, packed or not.
+#[utoipa::path(get, path = "/api/v1/releases/{name}/archive",
+    params(("partition" = u32, Query), ("path" = Option<String>, Query), ("pack" = Option<String>, Query)),
+    responses((status = 200, content_type = "application/octet-stream")))]
+async fn archive(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+    Query(which): Query<Which>,
+) -> Result<Response, ApiError> {
+    archived(&app, Of::Release(&name), which).await
+}
+
+/// The files below a folder of a partition of a backup, as a tar archive, packed or not.
+#[utoipa::path(get, path = "/api/v1/backups/{name}/archive",
+    params(("partition" = u32, Query), ("path" = Option<String>, Query), ("pack" = Option<String>, Query)),
+    responses((status = 200, content_type = "application/octet-stream")))]
+async fn backup_archive(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+    Query(which): Query<Which>,
+) -> Result<Response, ApiError> {
+    archived(&app, Of::Backup(&name), which).await
+}
+
+async fn archived(app: &App, of: Of<'_>, which: Which) -> Result<Response, ApiError> {
+    let packing = Packing::named(which.pack.as_deref())?;
+    let content = app.inside.find(of).await?;
+    let partition = which.partition;
+    let below = match which.path.as_str() {
+        "" => "/".to_owned(),
+        path => path.to_owned(),
+    };
+    // A folder that is not there is refused before the first byte.
+    let (looked, at) = (content.clone(), below.clone());
+    blocking(move || looked.folder(partition, &at).map(|_| ())).await?;
+    let name = format!(
+        "{}.partition-{partition}.tar{}",
+        content.name,
+        packing.ending()
+    );
+    Ok(written(&name, None, move |out| {
+        write_archive(&content, partition, &below, packing, out)
+    }))
+}
+
+/// What would be taken out of a backup before somebody else gets it, and what cannot be known.
+#[utoipa::path(get, path = "/api/v1/backups/{name}/sharing", responses((status = 200, body = api::Shared)))]
+async fn sharing(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+) -> Result<Json<api::Shared>, ApiError> {
+    Ok(Json(app.inside.for_sharing(&name).await?.report))
+}
+
+/// The raw image of a backup for somebody else: without the secrets and keys of its device, packed or not.
+#[utoipa::path(get, path = "/api/v1/backups/{name}/sharing/image", params(("pack" = Option<String>, Query)),
+    responses((status = 200, content_type = "application/octet-stream")))]
+async fn shared_image(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+    Query(how): Query<How>,
+) -> Result<Response, ApiError> {
+    let packing = Packing::named(how.pack.as_deref())?;
+    let shared = app.inside.for_sharing(&name).await?;
+    let name = format!("{}.img{}", shared.name(), packing.ending());
+    let len = (packing == Packing::None).then_some(shared.bytes());
+    Ok(written(&name, len, move |out| shared.write(packing, out)))
+}
+
+/// The versions of a file in the backups of a device, and which of them hold each.
+#[utoipa::path(get, path = "/api/v1/devices/{name}/versions",
+    params(("partition" = u32, Query), ("path" = String, Query)),
+    responses((status = 200, body = Vec<api::FileVersion>)))]
+async fn versions(
+    State(app): State<Arc<App>>,
+    Path(name): Path<String>,
+    Query(at): Query<At>,
+) -> Result<Json<Vec<api::FileVersion>>, ApiError> {
+    let found = app.inside.versions(&name, at.partition, &at.path);
+    Ok(Json(found.await?))
 }
 
 type Pieces = mpsc::Sender<std::io::Result<Bytes>>;
@@ -298,75 +327,27 @@ impl Write for Passing {
     }
 }
 
-/// Writes a disk out from its first byte to its last.
-fn write_out(disk: &ManifestDisk, len: u64, out: &mut dyn Write) -> std::io::Result<()> {
-    let mut at = 0;
-    while at < len {
-        let take = (len - at).min(PIECE as u64);
-        let piece = disk.read_vec(at, take as usize);
-        out.write_all(&piece.map_err(std::io::Error::other)?)?;
-        at += take;
-    }
-    Ok(())
-}
-
-async fn whole(
-    app: &Arc<App>,
-    of: Of,
+/// A download of what is written on a thread that may block.
+fn written(
     name: &str,
-    pack: Option<String>,
-) -> Result<Response, ApiError> {
-    let content = of.find(app, name).await?;
-    let ending = match pack.as_deref() {
-        None | Some("") => "",
-        Some("gz") => ".gz",
-        Some("xz") => ".xz",
-        Some("zst") => ".zst",
-        Some(other) => {
-            let detail =
-                format!("{other:?} is no way of packing here; say gz, xz or zst, or nothing");
-            return Err(ApiError::invalid("bad-value", detail));
-        }
-    };
-    let len = content.len;
-    let file_name = format!("{}.img{ending}", content.name.replace(' ', "-"));
+    len: Option<u64>,
+    write: impl FnOnce(&mut dyn Write) -> std::io::Result<()> + Send + 'static,
+) -> Response {
     let (give, take) = mpsc::channel::<std::io::Result<Bytes>>(QUEUE);
-    let store = app.store.clone();
+    let shown = name.to_owned();
     tokio::task::spawn_blocking(move || {
         let mut passing = Passing {
             give: give.clone(),
             waiting: Vec::with_capacity(PIECE),
         };
-        let written = store
-            .disk(content.manifest)
-            .map_err(|e| std::io::Error::other(e.detail))
-            .and_then(|disk| match ending {
-                "" => write_out(&disk, len, &mut passing),
-                ".gz" => {
-                    let level = flate2::Compression::default();
-                    let mut packer = flate2::write::GzEncoder::new(&mut passing, level);
-                    write_out(&disk, len, &mut packer)?;
-                    packer.finish().map(|_| ())
-                }
-                ".xz" => {
-                    let mut packer = liblzma::write::XzEncoder::new(&mut passing, 3);
-                    write_out(&disk, len, &mut packer)?;
-                    packer.finish().map(|_| ())
-                }
-                _ => {
-                    let mut packer = zstd::stream::write::Encoder::new(&mut passing, 3)?;
-                    packer.include_checksum(true)?;
-                    write_out(&disk, len, &mut packer)?;
-                    packer.finish().map(|_| ())
-                }
-            })
-            .and_then(|()| passing.flush());
-        if let Err(e) = written {
+        if let Err(e) = write(&mut passing).and_then(|()| passing.flush()) {
+            // Whoever receives it sees only that it broke off.
+            tracing::warn!("{shown} was not sent to its end: {e}");
             let _ = give.blocking_send(Err(e));
         }
     });
     let body = Body::from_stream(ReceiverStream::new(take));
-    Ok(download(&file_name, ending.is_empty().then_some(len), body))
+    download(&name.replace(' ', "-"), len, body)
 }
 
 /// The packed file of a release as it came, where it was kept.

@@ -1,4 +1,4 @@
-//! Whether the service is ready.
+//! Whether the service is alive, and whether it is ready.
 
 use std::sync::Arc;
 
@@ -12,7 +12,15 @@ use crate::app::App;
 use crate::error::ApiError;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(health))
+    OpenApiRouter::new()
+        .routes(routes!(health))
+        .routes(routes!(alive))
+}
+
+/// Answers as long as the service is alive, whether or not it can do anything now: who restarts services looks here.
+#[utoipa::path(get, path = "/api/v1/alive", responses((status = 204)))]
+async fn alive() -> StatusCode {
+    StatusCode::NO_CONTENT
 }
 
 /// Answers when the service is ready.

@@ -11,10 +11,12 @@ mod events;
 mod extract;
 mod feeds;
 mod files;
-mod guard;
 mod health;
+mod history;
 mod jobs;
+mod metrics;
 mod outages;
+mod people;
 mod plans;
 mod presets;
 mod releases;
@@ -32,9 +34,12 @@ use tower_http::timeout::RequestBodyTimeoutLayer;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 
+use crate::admit;
 use crate::app::App;
 use crate::console;
 use crate::error::ApiError;
+use crate::guard;
+use crate::request;
 use crate::serve;
 
 #[derive(OpenApi)]
@@ -51,6 +56,8 @@ struct Document;
 fn interface() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::with_openapi(Document::openapi())
         .merge(health::routes())
+        .merge(people::routes())
+        .merge(history::routes())
         .merge(boards::routes())
         .merge(devices::routes())
         .merge(table::routes())
@@ -91,6 +98,16 @@ fn name_operations(document: &mut utoipa::openapi::OpenApi) {
         ] {
             if let Some(operation) = operation {
                 operation.operation_id = Some(format!("{method}-{}", words.join("-")));
+                let access = api::access(method, path);
+                let role = access.and_then(|access| access.role);
+                let takes = role.map_or_else(
+                    || "Anybody may.".into(),
+                    |role| format!("Takes {}.", role.one()),
+                );
+                operation.description = Some(match operation.description.take() {
+                    Some(words) => format!("{words}\n\n{takes}"),
+                    None => takes,
+                });
             }
         }
     }
@@ -116,12 +133,16 @@ pub fn router(app: Arc<App>) -> Router {
     let (interface, mut document) = interface().split_for_parts();
     name_operations(&mut document);
     let document = document.to_json().unwrap_or_default();
+    let figures = Router::new()
+        .route("/metrics", axum::routing::get(metrics::metrics))
+        .with_state((app.clone(), std::time::Instant::now()));
     let described =
         axum::routing::get(
             move || async move { ([("content-type", "application/json")], document) },
         );
     interface
         .route("/api/v1/openapi.json", described)
+        .merge(figures)
         .route("/api/{*rest}", axum::routing::any(nothing_here))
         .route("/api", axum::routing::any(nothing_here))
         .merge(console::router(app.console_dir.as_deref()))
@@ -131,10 +152,18 @@ pub fn router(app: Arc<App>) -> Router {
         ))
         .layer(axum::middleware::from_fn_with_state(
             app.clone(),
+            admit::admit,
+        ))
+        .layer(axum::middleware::from_fn_with_state(
+            app.clone(),
             serve::bound_bodies,
         ))
         .layer(RequestBodyTimeoutLayer::new(serve::BODY))
         .layer(DefaultBodyLimit::max(api::PART + 1024))
-        .layer(axum::middleware::from_fn(guard::guard))
+        .layer(axum::middleware::from_fn_with_state(
+            app.clone(),
+            guard::guard,
+        ))
+        .layer(axum::middleware::from_fn(request::number_it))
         .with_state(app)
 }

@@ -1,18 +1,22 @@
-//! Keeps web pages of others away. The service has no accounts yet and trusts whoever reaches it
-//! on loopback; a browser on this computer reaches it too, on behalf of any page it shows.
+//! Keeps web pages of others away. Until somebody belongs to the team the service trusts whoever reaches it on
+//! loopback; a browser on this computer reaches it too, on behalf of any page it shows.
 
-use axum::extract::Request;
+use std::sync::Arc;
+
+use axum::extract::{Request, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 
+use crate::app::App;
+use crate::config::Net;
 use crate::error::ApiError;
 
 /// Refuses requests under another host name (a name that was made to lead here), and requests
 /// that a page of another origin has caused.
-pub async fn guard(request: Request, next: Next) -> Response {
+pub async fn guard(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
     let interface = request.uri().path().starts_with("/api");
-    let response = match check(request.headers()) {
+    let response = match check(&app.net, &headers_of(&request)) {
         Ok(()) => next.run(request).await,
         Err(why) => ApiError::new(StatusCode::FORBIDDEN, "foreign-page", why).into_response(),
     };
@@ -20,6 +24,12 @@ pub async fn guard(request: Request, next: Next) -> Response {
         true => as_problem(response).await,
         false => response,
     };
+    if app.net.secure {
+        response.headers_mut().insert(
+            header::STRICT_TRANSPORT_SECURITY,
+            HeaderValue::from_static("max-age=31536000"),
+        );
+    }
     for (name, value) in [
         (header::CONTENT_SECURITY_POLICY, POLICY),
         (header::X_FRAME_OPTIONS, "DENY"),
@@ -31,6 +41,18 @@ pub async fn guard(request: Request, next: Next) -> Response {
             .insert(name, HeaderValue::from_static(value));
     }
     response
+}
+
+/// The heads of a request; HTTP/2 says in its address what HTTP/1.1 says in `Host`.
+pub fn headers_of(request: &Request) -> HeaderMap {
+    let mut headers = request.headers().clone();
+    if !headers.contains_key(header::HOST)
+        && let Some(authority) = request.uri().authority()
+        && let Ok(host) = HeaderValue::from_str(authority.as_str())
+    {
+        headers.insert(header::HOST, host);
+    }
+    headers
 }
 
 /// What the console's pages may do: run and load what the service serves, and talk to it.
@@ -75,57 +97,52 @@ async fn as_problem(response: Response) -> Response {
     problem
 }
 
-fn check(headers: &HeaderMap) -> Result<(), &'static str> {
-    let text = |name| headers.get(name).map(|value| value.to_str().unwrap_or("?"));
-    let host = text(header::HOST).unwrap_or("");
-    let name = host.rsplit_once(':').map_or(host, |(name, _)| name);
-    if !matches!(name, "127.0.0.1" | "localhost" | "[::1]") {
-        return Err("the service answers under the name of this computer's loopback only");
-    }
-    match text(header::ORIGIN) {
-        Some(origin) if origin.strip_prefix("http://") != Some(host) => {
-            Err("a page from elsewhere may not act here; open the console itself")
-        }
-        _ => Ok(()),
+/// Whether a request goes to one of the names of this computer's loopback.
+pub fn is_loopback_name(headers: &HeaderMap) -> bool {
+    matches!(
+        name_of(host_of(headers)),
+        "127.0.0.1" | "localhost" | "[::1]"
+    )
+}
+
+fn host_of(headers: &HeaderMap) -> &str {
+    let text = headers
+        .get(header::HOST)
+        .map(|value| value.to_str().unwrap_or("?"));
+    text.unwrap_or("")
+}
+
+fn name_of(host: &str) -> &str {
+    match host.rsplit_once(':') {
+        Some((name, port)) if port.bytes().all(|byte| byte.is_ascii_digit()) => name,
+        _ => host,
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn verdict(pairs: &[(header::HeaderName, &str)]) -> bool {
-        let headers = pairs
-            .iter()
-            .map(|(name, value)| (name.clone(), value.parse().unwrap()))
-            .collect();
-        check(&headers).is_ok()
+fn check(net: &Net, headers: &HeaderMap) -> Result<(), &'static str> {
+    let host = host_of(headers);
+    // Where others reach the service, nothing is done for whoever merely does, so that a name that was made to lead here
+    // gives nothing.
+    let name = name_of(host);
+    let known = net.remote || net.names.iter().any(|one| one.eq_ignore_ascii_case(name));
+    if !known && !is_loopback_name(headers) {
+        return Err(
+            "the service answers under the name of this computer's loopback only, and under those in host_names",
+        );
     }
-
-    #[test]
-    fn only_own_pages_and_programs_pass() {
-        let host = (header::HOST, "127.0.0.1:7640");
-        assert!(verdict(std::slice::from_ref(&host)), "a program");
-        assert!(
-            verdict(&[host.clone(), (header::ORIGIN, "http://127.0.0.1:7640")]),
-            "the console"
-        );
-        assert!(verdict(&[
-            (header::HOST, "localhost:7640"),
-            (header::ORIGIN, "http://localhost:7640")
-        ]));
-        assert!(
-            !verdict(&[host.clone(), (header::ORIGIN, "http://tides.example")]),
-            "a page of others"
-        );
-        assert!(
-            !verdict(&[host, (header::ORIGIN, "null")]),
-            "a page without an origin"
-        );
-        assert!(
-            !verdict(&[(header::HOST, "tides.example:7640")]),
-            "a name made to lead here"
-        );
-        assert!(!verdict(&[]));
+    let origin = headers
+        .get(header::ORIGIN)
+        .map(|value| value.to_str().unwrap_or("?"));
+    let own = |origin: &str| {
+        let schemes = ["http://", "https://"];
+        schemes
+            .iter()
+            .any(|scheme| origin.strip_prefix(scheme) == Some(host))
+    };
+    match origin {
+        Some(origin) if !own(origin) => {
+            Err("a page from elsewhere may not act here; open the console itself")
+        }
+        _ => Ok(()),
     }
 }

@@ -1,0 +1,121 @@
+//! Certificates that no authority vouches for: known by their fingerprint, which somebody compared once.
+
+use std::sync::{Arc, Mutex};
+
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
+use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::{ClientConfig, DigitallySignedStruct, Error, SignatureScheme};
+
+/// The SHA-256 of a certificate, as people compare it.
+pub fn fingerprint(certificate: &[u8]) -> String {
+    let digest = ::ring::digest::digest(&::ring::digest::SHA256, certificate);
+    let pairs = digest.as_ref().iter().map(|byte| format!("{byte:02X}"));
+    pairs.collect::<Vec<_>>().join(":")
+}
+
+/// A fingerprint without what people write between its digits.
+fn plain(fingerprint: &str) -> String {
+    let digits = fingerprint.chars().filter(char::is_ascii_hexdigit);
+    digits.map(|digit| digit.to_ascii_uppercase()).collect()
+}
+
+/// Takes the one certificate that has a fingerprint; with none wanted it takes none, and remembers what was shown.
+#[derive(Debug)]
+struct Known {
+    wanted: Option<String>,
+    shown: Arc<Mutex<Option<String>>>,
+    provider: CryptoProvider,
+}
+
+impl ServerCertVerifier for Known {
+    fn verify_server_cert(
+        &self,
+        certificate: &CertificateDer<'_>,
+        _: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        _: &[u8],
+        _: UnixTime,
+    ) -> Result<ServerCertVerified, Error> {
+        let shown = fingerprint(certificate);
+        let known = self.wanted.as_ref() == Some(&plain(&shown));
+        *self.shown.lock().unwrap_or_else(|e| e.into_inner()) = Some(shown);
+        match known {
+            true => Ok(ServerCertVerified::assertion()),
+            false => Err(Error::General(
+                "the certificate is another one than was signed in with".into(),
+            )),
+        }
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        let known = &self.provider.signature_verification_algorithms;
+        verify_tls12_signature(message, certificate, signed, known)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        certificate: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        let known = &self.provider.signature_verification_algorithms;
+        verify_tls13_signature(message, certificate, signed, known)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.provider
+            .signature_verification_algorithms
+            .supported_schemes()
+    }
+}
+
+fn client(
+    wanted: Option<&str>,
+    shown: &Arc<Mutex<Option<String>>>,
+) -> Result<reqwest::Client, reqwest::Error> {
+    let known = Known {
+        wanted: wanted.map(plain),
+        shown: shown.clone(),
+        provider: ring::default_provider(),
+    };
+    let config = ClientConfig::builder()
+        .dangerous()
+        .with_custom_certificate_verifier(Arc::new(known))
+        .with_no_client_auth();
+    reqwest::Client::builder()
+        .tls_backend_preconfigured(config)
+        .build()
+}
+
+/// A client for which the certificate with this fingerprint is the service's, and no other.
+pub(super) fn pinned(fingerprint: &str) -> Result<reqwest::Client, reqwest::Error> {
+    client(Some(fingerprint), &Arc::default())
+}
+
+/// The fingerprint of the certificate that an address shows, without anything being asked of it.
+pub async fn shown_fingerprint(address: &str) -> Option<String> {
+    // The HTTP library wants to know whose cryptography to use; only the first call counts.
+    let _ = ring::default_provider().install_default();
+    let shown = Arc::default();
+    let client = client(None, &shown).ok()?;
+    // It is refused while it greets; what it showed is known then.
+    let _ = client.get(address).send().await;
+    shown.lock().unwrap_or_else(|e| e.into_inner()).take()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn fingerprints_are_compared_as_people_write_them() {
+        assert!(fingerprint(b"").starts_with("E3:B0:C4:42:98:FC"));
+        assert_eq!(plain("e3:b0 C4-42"), "E3B0C442");
+    }
+}
