@@ -3,12 +3,14 @@
 
 mod commands;
 mod follow;
+mod roles;
+mod signed_in;
 mod text;
 
 use std::process::ExitCode;
 
 use api::{Client, ClientError};
-use clap::{CommandFactory, Parser, Subcommand};
+use clap::{CommandFactory, FromArgMatches, Parser, Subcommand};
 
 /// Options that every command takes stand apart from its own.
 const EVERYWHERE: &str = "Options of every command";
@@ -29,7 +31,7 @@ struct Args {
         env = "DUPLICARIUM_SERVICE"
     )]
     service: String,
-    /// Who acts; the records keep it.
+    /// Who acts, as long as nobody belongs to the team; afterwards it is who is signed in.
     #[arg(
         long,
         global = true,
@@ -38,6 +40,15 @@ struct Args {
         env = "DUPLICARIUM_OPERATOR"
     )]
     operator: String,
+    /// Token to sign in with, for scripts; `duplicarium sign-in` keeps one for you.
+    #[arg(
+        long,
+        global = true,
+        help_heading = EVERYWHERE,
+        env = "DUPLICARIUM_TOKEN",
+        hide_env_values = true
+    )]
+    token: Option<String>,
     /// Print JSON for programs.
     #[arg(long, global = true, help_heading = EVERYWHERE)]
     json: bool,
@@ -99,6 +110,21 @@ enum Command {
     /// Sites.
     #[command(subcommand)]
     Site(commands::place::Site),
+    /// Sign in; the password is asked for, or read from a line that is piped in.
+    SignIn(commands::person::SignIn),
+    /// End what this command line is signed in with.
+    SignOut,
+    /// Choose a password with a one-time code: as the first owner, as somebody new, or after forgetting it.
+    Welcome(commands::person::Welcome),
+    /// People of the team, and your own password and PIN.
+    #[command(subcommand)]
+    Person(commands::person::Person),
+    /// Sessions, tokens and stations.
+    #[command(subcommand)]
+    Pass(commands::person::Pass),
+    /// Who asked what, from where.
+    #[command(subcommand)]
+    History(commands::history::History),
     /// Whether the service is ready, and what needs a hand.
     Status,
     /// Print what lets a shell complete commands and options.
@@ -116,6 +142,8 @@ enum Command {
 /// What every command works with.
 struct Context {
     client: Client,
+    /// Address of the service.
+    service: String,
     json: bool,
 }
 
@@ -160,7 +188,8 @@ fn end_quietly_when_nobody_reads() {
 
 fn main() -> ExitCode {
     end_quietly_when_nobody_reads();
-    let args = Args::parse();
+    let matches = roles::told(Args::command()).get_matches();
+    let args = Args::from_arg_matches(&matches).unwrap_or_else(|e| e.exit());
     let json = args.json;
     let runtime = tokio::runtime::Builder::new_current_thread()
         .enable_all()
@@ -193,12 +222,20 @@ fn main() -> ExitCode {
 }
 
 async fn run(args: Args) -> anyhow::Result<()> {
-    let client = Client::new(&args.service, &args.operator);
+    let token = args.token.filter(|token| !token.is_empty());
+    let kept = signed_in::of(&args.service);
+    let known_by = kept.as_ref().and_then(|kept| kept.fingerprint.clone());
+    let token = token.or_else(|| kept.map(|kept| kept.token));
+    let mut client = Client::new(&args.service, &args.operator).with_token(token);
+    if let Some(fingerprint) = &known_by {
+        client = client.known_by(fingerprint)?;
+    }
     let context = Context {
         client: match args.json {
             true => client,
             false => client.for_people(),
         },
+        service: args.service,
         json: args.json,
     };
     match args.command {
@@ -220,6 +257,12 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Job(job) => job.run(&context).await,
         Command::Board(board) => board.run(&context).await,
         Command::Site(site) => site.run(&context).await,
+        Command::SignIn(sign_in) => sign_in.run(&context).await,
+        Command::SignOut => commands::person::sign_out(&context).await,
+        Command::Welcome(welcome) => welcome.run(&context).await,
+        Command::Person(person) => person.run(&context).await,
+        Command::Pass(pass) => pass.run(&context).await,
+        Command::History(history) => history.run(&context).await,
         Command::Completions { shell } => {
             let mut out = Vec::new();
             clap_complete::generate(shell, &mut Args::command(), "duplicarium", &mut out);
@@ -228,7 +271,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         }
         Command::Manual { folder } => {
             std::fs::create_dir_all(&folder)?;
-            clap_mangen::generate_to(Args::command(), &folder)?;
+            clap_mangen::generate_to(roles::told(Args::command()), &folder)?;
             context.done(&format!("the manual is in {}", folder.display()))
         }
         Command::Status => {

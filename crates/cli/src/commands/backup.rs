@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use anyhow::bail;
 use api::{
-    BackupChange, BackupInterval, BackupQuery, Content, Headroom, KeepChange, KeepReport, KeepRule,
-    NewBackup, NewImageBackup,
+    BackupChange, BackupInterval, BackupOutlook, BackupQuery, Content, Headroom, KeepChange,
+    KeepReport, KeepRule, NewBackup, NewImageBackup,
 };
 use clap::Subcommand;
 
@@ -117,7 +117,7 @@ pub enum Backup {
     Prove {
         /// Name of the backup.
         name: String,
-        /// bytes, file-systems or files; what is below it is shown first.
+        /// bytes, file-systems, files, or boots where a stand-in board can try it; what is below it is shown first.
         #[arg(long, default_value = "files")]
         level: String,
     },
@@ -176,12 +176,43 @@ pub enum Backup {
         #[arg(long)]
         to: Option<PathBuf>,
     },
-    /// Put a backup into a file: raw and sparse, or packed where its name ends in .gz, .xz or .zst.
+    /// Put a backup into a file: raw and sparse, or packed where its name ends in .gz, .xz, .zst or .zip.
     Export {
         /// Name of the backup.
         name: String,
         /// File to make.
         to: PathBuf,
+        /// Without the secrets and keys of its device, for somebody else.
+        #[arg(long)]
+        for_sharing: bool,
+    },
+    /// Put the files below a folder into a tar archive; packed where its name ends in .gz, .xz, .zst or .zip.
+    Archive {
+        /// Name of the backup.
+        name: String,
+        /// Partition and path, such as 2:/etc.
+        place: String,
+        /// File to make.
+        to: PathBuf,
+    },
+    /// List what differs between two backups, or a backup and a release.
+    Compare {
+        /// The one.
+        a: String,
+        /// The other.
+        b: String,
+        /// One file of both, line by line: partition and path, such as 2:/etc/hostname.
+        place: Option<String>,
+    },
+    /// List the versions of a file in the backups of a device, and which of them hold each.
+    Versions {
+        /// The device.
+        device: String,
+        /// Partition and path, such as 2:/etc/hostname.
+        place: String,
+        /// A file here, whose version is marked.
+        #[arg(long, value_name = "FILE")]
+        like: Option<PathBuf>,
     },
 }
 
@@ -198,6 +229,9 @@ impl Backup {
                     reason,
                     unverified,
                 };
+                if !context.json {
+                    show_outlook(&context.client.backup_outlook(slot).await?, unverified);
+                }
                 let job = context
                     .client
                     .take_backup(&new, Some(&request_key()))
@@ -380,13 +414,55 @@ impl Backup {
             Self::Read { name, place, to } => {
                 content::read(context, Content::Backup(&name), &place, to.as_deref()).await
             }
-            Self::Export { name, to } => {
+            Self::Archive { name, place, to } => {
+                content::archive(context, Content::Backup(&name), &name, &place, &to).await
+            }
+            Self::Compare { a, b, place } => {
+                content::compare(context, &a, &b, place.as_deref()).await
+            }
+            Self::Versions {
+                device,
+                place,
+                like,
+            } => content::versions(context, &device, &place, like.as_deref()).await,
+            Self::Export {
+                name,
+                to,
+                for_sharing: true,
+            } => {
+                let backup = context.client.backup(&name).await?;
+                content::share(context, &name, backup.card_size, &to).await
+            }
+            Self::Export { name, to, .. } => {
                 let backup = context.client.backup(&name).await?;
                 let source = content::Source::Image(Content::Backup(&name));
                 content::export(context, source, &name, backup.card_size, &to).await
             }
         }
     }
+}
+
+/// What is about to be read, and what it will come to.
+fn show_outlook(outlook: &BackupOutlook, unverified: bool) {
+    let whose = match (&outlook.device, &outlook.card) {
+        (Some(device), Some(card)) => format!("card {card} of {device}"),
+        (None, Some(card)) => format!("card {card}"),
+        _ => "the card".into(),
+    };
+    let mut words = format!(
+        "{whose}: {} in use, about {} new in the vault ({})",
+        text::size(outlook.content),
+        text::size(outlook.expected),
+        outlook.by
+    );
+    if let Some(free) = outlook.free {
+        words.push_str(&format!(", {} free there", text::size(free)));
+    }
+    if let Some(seconds) = outlook.seconds {
+        let seconds = if unverified { seconds / 2.0 } else { seconds };
+        words.push_str(&format!("; takes about {}", text::span(seconds)));
+    }
+    println!("{words}");
 }
 
 async fn change_backup(context: &Context, name: &str, change: &BackupChange) -> anyhow::Result<()> {
@@ -464,12 +540,21 @@ fn show(backup: &api::Backup) {
     );
     println!("  content        {}", text::exact(backup.content));
     println!("  smallest card  {}", text::exact(backup.smallest_card));
+    if backup.whole_card > backup.smallest_card {
+        println!(
+            "                 {} as it is; its last file system is shrunk for a smaller one",
+            text::exact(backup.whole_card)
+        );
+    }
     println!("  in the vault   {} new", text::exact(backup.stored));
     let verified = match backup.verified.as_str() {
         "" => "NOT VERIFIED: its card was read once",
         how => how,
     };
     println!("  verified       {verified}");
+    for remark in &backup.remarks {
+        println!("  note           {remark}");
+    }
     if !backup.reason.is_empty() {
         println!("  reason         {}", backup.reason);
     }

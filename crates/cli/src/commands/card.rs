@@ -2,10 +2,12 @@
 
 use anyhow::Context as _;
 use api::{
-    CardChange, CardDetail, CardPlan, CardQuery, Drift, Imprint, NewCardPlan, NewFault, NewRound,
+    CardChange, CardDetail, CardPlan, CardQuery, Content, Drift, Imprint, NewCardPlan, NewFault,
+    NewRound,
 };
 use clap::Subcommand;
 
+use super::content;
 use super::list::{Order, Paging, rest};
 use super::request_key;
 use super::write::{Target, show_cautions};
@@ -51,6 +53,25 @@ pub struct List {
 pub enum Card {
     /// List the cards.
     List(List),
+    /// List the files in a folder of the card in a slot.
+    Files {
+        /// Slot of the card.
+        #[arg(long)]
+        slot: u32,
+        /// Partition and path, such as 2:/etc.
+        place: String,
+    },
+    /// Print a file off the card in a slot, or put it into a file.
+    Read {
+        /// Slot of the card.
+        #[arg(long)]
+        slot: u32,
+        /// Partition and path, such as 2:/etc/hostname.
+        place: String,
+        /// File to put it into.
+        #[arg(long)]
+        to: Option<std::path::PathBuf>,
+    },
     /// Keep a note about a card.
     Note {
         /// Label of the card.
@@ -234,6 +255,12 @@ impl Card {
                     );
                     rest(page, "cards");
                 })
+            }
+            Self::Files { slot, place } => {
+                content::files(context, Content::Card(slot), &place).await
+            }
+            Self::Read { slot, place, to } => {
+                content::read(context, Content::Card(slot), &place, to.as_deref()).await
             }
             Self::Note { label, text } => {
                 let change = CardChange {

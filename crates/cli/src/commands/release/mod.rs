@@ -6,12 +6,11 @@ mod show;
 use std::path::{Path, PathBuf};
 
 use anyhow::Context as _;
-use api::{Comparison, Content, Difference, NewCurrent, NewEvidence, NewSheet, NewState};
+use api::{Content, NewCurrent, NewEvidence, NewSheet, NewState};
 use clap::Subcommand;
 
 use super::content;
 use super::list::{Order, Paging, rest};
-use crate::follow::follow;
 use crate::{Context, text};
 
 pub use add::upload;
@@ -115,12 +114,23 @@ pub enum Release {
         #[arg(long)]
         original: bool,
     },
+    /// Put the files below a folder into a tar archive; packed where its name ends in .gz, .xz, .zst or .zip.
+    Archive {
+        /// Name of the release.
+        name: String,
+        /// Partition and path, such as 2:/etc.
+        place: String,
+        /// File to make.
+        to: PathBuf,
+    },
     /// List what changed from one release to another: partitions, files, sheets.
     Compare {
         /// The one.
         a: String,
-        /// The other.
+        /// The other; a backup will do.
         b: String,
+        /// One file of both, line by line: partition and path, such as 2:/etc/hostname.
+        place: Option<String>,
     },
 }
 
@@ -200,14 +210,11 @@ impl Release {
                 content::read(context, Content::Release(&name), &place, to.as_deref()).await
             }
             Self::Export { name, to, original } => export(context, &name, &to, original).await,
-            Self::Compare { a, b } => {
-                let mut found = client.comparison(&a, &b).await?;
-                if found.is_none() {
-                    follow(context, &client.start_comparison(&a, &b).await?).await?;
-                    found = client.comparison(&a, &b).await?;
-                }
-                let found = found.context("the comparison is gone again; ask once more")?;
-                context.show(&found, compared)
+            Self::Compare { a, b, place } => {
+                content::compare(context, &a, &b, place.as_deref()).await
+            }
+            Self::Archive { name, place, to } => {
+                content::archive(context, Content::Release(&name), &name, &place, &to).await
             }
         }
     }
@@ -274,52 +281,5 @@ fn list(lines: &[api::Line]) {
         ];
         text::table(head, &[6, 7, 8, 9], rows);
         println!();
-    }
-}
-
-fn compared(comparison: &Comparison) {
-    println!("from {} to {}", comparison.a, comparison.b);
-    let differences = |title: &str, list: &[Difference]| {
-        if list.is_empty() {
-            println!("\n{title}: the same");
-            return;
-        }
-        println!("\n{title}:");
-        for one in list {
-            let short = |value: &Option<String>| {
-                let value = value.as_deref().unwrap_or("-");
-                let first = value.trim().lines().next().unwrap_or("").to_owned();
-                if first.len() < value.trim().len() {
-                    format!("{first} …")
-                } else {
-                    first
-                }
-            };
-            println!(
-                "  {:<34} {}  ->  {}",
-                one.what,
-                short(&one.a),
-                short(&one.b)
-            );
-        }
-    };
-    differences("disk", &comparison.partitions);
-    differences("sheet", &comparison.sheet);
-    let counts = comparison.counts;
-    println!(
-        "\nfiles: {} new, {} gone, {} changed, {} the same",
-        counts.new, counts.gone, counts.changed, counts.same
-    );
-    let rows = comparison.files.iter().map(|file| {
-        let len = |len: Option<u64>| len.map_or("-".into(), text::size);
-        [
-            format!("  {}", file.change),
-            format!("{}:{}", file.partition, file.path),
-            len(file.a_len),
-            len(file.b_len),
-        ]
-    });
-    if !comparison.files.is_empty() {
-        text::table(["  change", "file", "was", "is"], &[2, 3], rows);
     }
 }
