@@ -14,9 +14,11 @@ import { Catalogue } from "./pages/Catalogue";
 import { Compare } from "./pages/Compare";
 import { Device, Devices } from "./pages/Devices";
 import { Preset, Presets } from "./pages/Presets";
+import { History } from "./pages/History";
 import { Job } from "./pages/Job";
 import { Large } from "./pages/Large";
 import { Release } from "./pages/Release";
+import { Team } from "./pages/Team";
 import { Vault } from "./pages/Vault";
 import { Round, Rounds } from "./pages/Rounds";
 import { Shell } from "./parts/Shell";
@@ -56,6 +58,8 @@ const router = createRouter({
         route("/arrivals", Arrivals),
         route("/arrivals/$id", Arrival),
         route("/large", Large),
+        route("/team", Team),
+        route("/history", History),
     ]),
 });
 

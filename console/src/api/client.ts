@@ -4,6 +4,12 @@ import type { components, paths } from "./schema";
 type Schemas = components["schemas"];
 export type Arrival = Schemas["Arrival"];
 export type ArrivalDetail = Schemas["ArrivalDetail"];
+export type Invitation = Schemas["Invitation"];
+export type Me = Schemas["Me"];
+export type Pass = Schemas["Pass"];
+export type Person = Schemas["Person"];
+export type Role = Schemas["Role"];
+export type SignedIn = Schemas["SignedIn"];
 export type Attention = Schemas["Attention"];
 export type SeenBoard = Schemas["SeenBoard"];
 export type Lamp = Schemas["Lamp"];
@@ -88,6 +94,9 @@ export function setOperator(name: string) {
     localStorage.setItem(OPERATOR, name.trim() === "" ? "operator" : name.trim());
 }
 
+/** Told on the window when the service knows nobody any more. */
+export const SIGNED_OUT = "duplicarium-signed-out";
+
 /** A refusal of the service: what happened and what to do. */
 export class Refusal extends Error {
     constructor(readonly problem: Problem) {
@@ -113,7 +122,11 @@ async function call<T>(method: string, path: string, body?: unknown, key?: strin
     }
     if (response.status === 204) return undefined as T;
     const answer: unknown = await response.json();
-    if (!response.ok) throw new Refusal(answer as Problem);
+    if (!response.ok) {
+        const refusal = new Refusal(answer as Problem);
+        if (refusal.problem.code === "not-signed-in") window.dispatchEvent(new Event(SIGNED_OUT));
+        throw refusal;
+    }
     return answer as T;
 }
 

@@ -66,6 +66,7 @@ const TOUCHED: Record<string, string[]> = {
     site: ["sites", "devices", "presets"],
     board: ["boards", "devices", "choices", "catalogue"],
     secret: [],
+    person: ["people", "passes"],
 };
 
 /** Which queries an event makes old: those of its kind; of devices, cards and presets only the one that it names and the lists. */

@@ -15,7 +15,7 @@ export function Activity() {
         queryFn: ({ pageParam }) => get(pageParam === undefined ? "jobs" : `jobs?before=${String(pageParam)}`),
         getNextPageParam: (page) => page.next ?? undefined,
     });
-    const events = useQuery({ queryKey: ["history"], queryFn: () => get("history") });
+    const events = useQuery({ queryKey: ["history"], queryFn: () => get("activity") });
     const all = (jobs.data?.pages ?? []).flatMap((page) => page.items);
     const running = all.filter((job) => !isOver(job));
     return (

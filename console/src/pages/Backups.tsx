@@ -1,6 +1,6 @@
 // Backups: what was read, when, why, what it cost and how far it is proven; one of them with its files.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useParams } from "@tanstack/react-router";
+import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { useState } from "react";
 
 import { type Backup as Row, type KeepReport, get, patch, post, put, remove, requestKey } from "../api/client";
@@ -221,35 +221,42 @@ function Whole({ backup }: { backup: Row }) {
                         ["looks like", <Size key="size" bytes={backup.card_size} />],
                         ["in use", <Size key="content" bytes={backup.content} />],
                         ["costs", <Size key="stored" bytes={backup.stored} />],
-                        ["smallest card", <Size key="smallest" bytes={backup.smallest_card} />],
+                        [
+                            "smallest card",
+                            <span key="smallest">
+                                <Size bytes={backup.smallest_card} />
+                                {backup.whole_card > backup.smallest_card && (
+                                    <span className="text-faded">
+                                        {" "}
+                                        (<Size bytes={backup.whole_card} /> as it is; its last file system is shrunk for a smaller one)
+                                    </span>
+                                )}
+                            </span>,
+                        ],
                         ["verified", backup.verified === "" ? "not: its card was read once" : backup.verified],
                     ]}
                 />
+                {backup.remarks.map((remark) => (
+                    <div key={remark} className="mt-3">
+                        <Notice tone="ochre">{remark}</Notice>
+                    </div>
+                ))}
                 <div className="mt-4">
                     <DiskMap length={backup.card_size} partitions={backup.partitions} />
                 </div>
+                {!gone && <CompareWith backup={backup} />}
             </Sheet>
             {!gone && <Proofs backup={backup} />}
             {!gone && (
                 <Sheet title="Files">
-                    <Files of={{ backup: backup.name }} partitions={backup.partitions} />
+                    <Files of={{ backup: backup.name }} partitions={backup.partitions} {...(backup.device == null ? {} : { device: backup.device })} />
                 </Sheet>
             )}
             {!gone && (
                 <Sheet title="Take it out">
                     <p className="mb-3 text-sm text-faded">The whole card as a file; it holds secrets as the card did.</p>
-                    <div className="flex flex-wrap gap-4 text-sm">
-                        {["", "gz", "xz", "zst"].map((pack) => (
-                            <a
-                                key={pack}
-                                href={`/api/v1/${path}/image${pack === "" ? "" : `?pack=${pack}`}`}
-                                download
-                                className="text-blueprint underline"
-                            >
-                                {pack === "" ? "raw" : pack}
-                            </a>
-                        ))}
-                    </div>
+                    <Forms path={`${path}/image`} />
+                    <ForSharing backup={backup.name} />
                 </Sheet>
             )}
             <Sheet title="About it">
@@ -293,10 +300,105 @@ function Whole({ backup }: { backup: Row }) {
     );
 }
 
+/** The forms in which an image is taken out. */
+function Forms({ path }: { path: string }) {
+    return (
+        <div className="flex flex-wrap gap-4 text-sm">
+            {["", "gz", "xz", "zst", "zip"].map((pack) => (
+                <a
+                    key={pack}
+                    href={`/api/v1/${path}${pack === "" ? "" : `?pack=${pack}`}`}
+                    download
+                    className="text-blueprint underline"
+                >
+                    {pack === "" ? "raw" : pack}
+                </a>
+            ))}
+        </div>
+    );
+}
+
+/** The same for somebody else: first what is taken out and what nobody can know, then the file. */
+function ForSharing({ backup }: { backup: string }) {
+    const [asked, ask] = useState(false);
+    const path = `backups/${encodeURIComponent(backup)}/sharing` as const;
+    const found = useQuery({ queryKey: ["sharing", backup], queryFn: () => get(path), enabled: asked });
+    return (
+        <div className="mt-4 border-t border-line pt-4 text-sm">
+            <h3 className="mb-2 font-semibold">For somebody else</h3>
+            {found.data === undefined ? (
+                <>
+                    <p className="mb-3 text-faded">Without the secrets and keys of its device. Every file is looked through first.</p>
+                    <Button
+                        disabled={found.isFetching}
+                        onClick={() => {
+                            ask(true);
+                        }}
+                    >
+                        {found.isFetching ? "Looking through it …" : "See what would be taken out"}
+                    </Button>
+                </>
+            ) : (
+                <>
+                    <ul className="mb-3 grid gap-1">
+                        {found.data.removed.length === 0 && <li className="text-faded">Nothing is taken out.</li>}
+                        {found.data.removed.map((one) => (
+                            <li key={`${String(one.partition)}:${one.path}`}>
+                                <span className="font-mono text-xs">
+                                    {one.partition}:{one.path}
+                                </span>{" "}
+                                {one.why}
+                            </li>
+                        ))}
+                    </ul>
+                    <div className="mb-3 grid gap-2">
+                        {found.data.unknown.map((words) => (
+                            <Notice key={words} tone="ochre">
+                                {words}
+                            </Notice>
+                        ))}
+                    </div>
+                    <Forms path={`${path}/image`} />
+                </>
+            )}
+            <Failure error={found.error} />
+        </div>
+    );
+}
+
+/** Another backup of the same device beside it. */
+function CompareWith({ backup }: { backup: Row }) {
+    const go = useNavigate();
+    const device = backup.device ?? undefined;
+    const others = useQuery({
+        queryKey: ["backups", "of", device],
+        queryFn: () => get(`backups?device=${encodeURIComponent(device ?? "")}&limit=100`),
+        enabled: device !== undefined,
+    }).data?.items.filter((one) => one.name !== backup.name);
+    if (others === undefined || others.length === 0) return null;
+    return (
+        <label className="mt-4 flex items-center gap-2 text-sm">
+            Compare with
+            <select
+                value=""
+                onChange={(event) => {
+                    void go({ to: "/compare/$a/$b", params: { a: event.target.value, b: backup.name } });
+                }}
+                className={FIELD}
+            >
+                <option value="">another backup of {device}</option>
+                {others.map((one) => (
+                    <option key={one.name}>{one.name}</option>
+                ))}
+            </select>
+        </label>
+    );
+}
+
 function Proofs({ backup }: { backup: Row }) {
     const [job, setJob] = useState<number>();
     const prove = useMutation({
-        mutationFn: () => post(`backups/${encodeURIComponent(backup.name)}/proofs`, { level: "files" }, requestKey()),
+        mutationFn: (level: string) => post(`backups/${encodeURIComponent(backup.name)}/proofs`, { level }, requestKey()),
         onSuccess: (started) => {
             setJob(started.id);
         },
@@ -320,14 +422,25 @@ function Proofs({ backup }: { backup: Row }) {
                 ))}
             </ul>
             {job !== undefined && <JobView id={job} compact />}
-            <Button
-                disabled={prove.isPending}
-                onClick={() => {
-                    prove.mutate();
-                }}
-            >
-                Prove it now
-            </Button>
+            <div className="flex flex-wrap gap-2">
+                <Button
+                    disabled={prove.isPending}
+                    onClick={() => {
+                        prove.mutate("files");
+                    }}
+                >
+                    Prove it now
+                </Button>
+                <Button
+                    title="Where the bench has a stand-in board"
+                    disabled={prove.isPending}
+                    onClick={() => {
+                        prove.mutate("boots");
+                    }}
+                >
+                    Let a board try it
+                </Button>
+            </div>
             <Failure error={prove.error} />
         </Sheet>
     );

@@ -5,14 +5,16 @@ import { type FormEvent, useState } from "react";
 
 import { type CardDetail, type RoundSlot, type Slot, get, post, put, requestKey } from "../api/client";
 import { useSlots } from "../api/live";
+import { BenchDialog } from "../parts/BenchDialog";
 import { CardWork } from "../parts/CardWork";
 import { Attention } from "../parts/Attention";
+import { Files } from "../parts/Files";
 import { Down } from "../parts/Hands";
 import { JobView } from "../parts/JobView";
 import { Readers } from "../parts/Readers";
 import { AtSlot, RoundBanner, useRoundUnderWay } from "../parts/RoundView";
 import { mean } from "../parts/speed";
-import { Size, When, size } from "../parts/text";
+import { Size, When, size, span } from "../parts/text";
 import { Button, Empty, FIELD, Failure, Label, Notice, Page, State } from "../parts/ui";
 import { WriteDialog } from "../parts/WriteDialog";
 
@@ -157,6 +159,11 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
                             unfinished={card.occupant === "unfinished"}
                             disabled={busy || card.locked || card.in_use != null}
                         />
+                        {(card.occupant === "ours" || card.occupant === "foreign") && (
+                            <BenchDialog word="Look inside" title={`The card in slot ${String(slot.number)}`} disabled={busy}>
+                                <Inside slot={slot.number} />
+                            </BenchDialog>
+                        )}
                         {card.in_use != null && (
                             <Button
                                 disabled={release.isPending}
@@ -171,6 +178,33 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
                 </>
             )}
         </section>
+    );
+}
+
+/** What is on a card, what a backup of it would come to, and its files. */
+function Inside({ slot }: { slot: number }) {
+    const outlook = useQuery({ queryKey: ["outlook", slot], queryFn: () => get(`slots/${String(slot)}/outlook`) });
+    const data = outlook.data;
+    if (data === undefined) return outlook.error === null ? <p className="text-sm text-faded">Looking …</p> : <Failure error={outlook.error} />;
+    return (
+        <div className="grid gap-3 text-sm">
+            <p>
+                <Size bytes={data.content} /> in use. A backup would add about <Size bytes={data.expected} /> to the vault ({data.by})
+                {data.free != null && (
+                    <>
+                        , where <Size bytes={data.free} /> are free
+                    </>
+                )}
+                .{data.seconds != null && ` It takes about ${span(data.seconds)}.`}
+            </p>
+            {data.too_much != null && <Notice tone="oxide">{data.too_much}</Notice>}
+            {data.remarks.map((remark) => (
+                <Notice key={remark} tone="ochre">
+                    {remark}
+                </Notice>
+            ))}
+            <Files of={{ slot }} partitions={data.partitions} />
+        </div>
     );
 }
 

@@ -1,4 +1,4 @@
-// What changed from one release to another.
+// What two releases or backups differ in, file by file, and one file of both line by line.
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "@tanstack/react-router";
 import { useState } from "react";
@@ -9,7 +9,7 @@ import { JobView } from "../parts/JobView";
 import { Size } from "../parts/text";
 import { Amount, FIELD, Failure, Page, Sheet, State, Table } from "../parts/ui";
 
-/** What two releases differ in; if nobody asked before, both images are read first, by a job. */
+/** What two releases or backups differ in; if nobody asked before, both images are read first, by a job. */
 async function compared(a: string, b: string, see: (job: number) => void): Promise<Comparison> {
     const ask = () => get(`comparison?a=${encodeURIComponent(a)}&b=${encodeURIComponent(b)}`);
     try {
@@ -31,7 +31,9 @@ export function Compare() {
     const { a = "", b = "" } = useParams({ strict: false });
     const go = useNavigate();
     const releases = useQuery({ queryKey: ["releases"], queryFn: () => get("releases") });
+    const backups = useQuery({ queryKey: ["backups", "to compare"], queryFn: () => get("backups?limit=100") });
     const [job, setJob] = useState<number>();
+    const [shown, show] = useState<{ partition: number; path: string }>();
     // Its key keeps it out of what recorded events make be read again: it waits for its own job.
     const comparison = useQuery({
         queryKey: ["progress", "comparison", a, b],
@@ -49,9 +51,16 @@ export function Compare() {
             }}
             className={FIELD}
         >
-            {(releases.data ?? []).map((release) => (
-                <option key={release.name}>{release.name}</option>
-            ))}
+            <optgroup label="Releases">
+                {(releases.data ?? []).map((release) => (
+                    <option key={release.name}>{release.name}</option>
+                ))}
+            </optgroup>
+            <optgroup label="Backups">
+                {(backups.data?.items ?? []).map((backup) => (
+                    <option key={backup.name}>{backup.name}</option>
+                ))}
+            </optgroup>
         </select>
     );
     const data = comparison.data;
@@ -72,9 +81,11 @@ export function Compare() {
             )}
             {data !== undefined && (
                 <>
-                    <Sheet title="Release sheet">
-                        <Differences list={data.sheet} a={data.a} b={data.b} />
-                    </Sheet>
+                    {data.sheet.length > 0 && (
+                        <Sheet title="Release sheet">
+                            <Differences list={data.sheet} a={data.a} b={data.b} />
+                        </Sheet>
+                    )}
                     <Sheet title="Disk">
                         <Differences list={data.partitions} a={data.a} b={data.b} />
                     </Sheet>
@@ -89,7 +100,23 @@ export function Compare() {
                                             <State name={file.change} />
                                         </td>
                                         <Amount>{file.partition}</Amount>
-                                        <td className="font-mono text-xs break-all">{file.path}</td>
+                                        <td className="font-mono text-xs break-all">
+                                            {["content", "new", "gone"].includes(file.change) ? (
+                                                <button
+                                                    type="button"
+                                                    title="Line by line"
+                                                    className="cursor-pointer text-left text-blueprint underline"
+                                                    onClick={() => {
+                                                        show({ partition: file.partition, path: file.path });
+                                                    }}
+                                                >
+                                                    {file.path}
+                                                </button>
+                                            ) : (
+                                                file.path
+                                            )}
+                                            {file.expected === true && <span className="font-sans text-faded"> differs on each card</span>}
+                                        </td>
                                         <Amount>{file.a_len == null ? "-" : <Size bytes={file.a_len} />}</Amount>
                                         <Amount>{file.b_len == null ? "-" : <Size bytes={file.b_len} />}</Amount>
                                     </tr>
@@ -97,9 +124,44 @@ export function Compare() {
                             </Table>
                         )}
                     </Sheet>
+                    {shown !== undefined && <Lines key={shown.path} a={a} b={b} {...shown} />}
                 </>
             )}
         </Page>
+    );
+}
+
+/** Lines beside a change that are shown with it. */
+const BESIDE = 2;
+
+const MARKS: Record<string, [string, string]> = {
+    added: ["+", "text-moss"],
+    removed: ["−", "text-oxide"],
+};
+
+function Lines({ a, b, partition, path }: { a: string; b: string; partition: number; path: string }) {
+    const asked = `a=${encodeURIComponent(a)}&b=${encodeURIComponent(b)}&partition=${String(partition)}&path=${encodeURIComponent(path)}`;
+    const found = useQuery({ queryKey: ["comparison", "file", asked], queryFn: () => get(`comparison/file?${asked}`) });
+    const lines = found.data?.lines ?? [];
+    const near = (at: number) => lines.slice(Math.max(0, at - BESIDE), at + BESIDE + 1).some((line) => line.change !== "same");
+    return (
+        <Sheet title={`${path}, line by line`}>
+            <Failure error={found.error} />
+            {found.data?.why_not != null && <p className="text-sm text-faded">Not compared: {found.data.why_not}.</p>}
+            {lines.length > 0 && (
+                <pre className="overflow-x-auto font-mono text-xs leading-5">
+                    {lines.map((line, at) => {
+                        if (!near(at)) return at > 0 && near(at - 1) ? <div key={at} className="text-faded">  ⋯</div> : null;
+                        const [mark, tone] = MARKS[line.change] ?? [" ", ""];
+                        return (
+                            <div key={at} className={tone}>
+                                {mark} {line.text}
+                            </div>
+                        );
+                    })}
+                </pre>
+            )}
+        </Sheet>
     );
 }
 

@@ -3,18 +3,25 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { type Partition, get, ofRelease } from "../api/client";
-import { Size } from "./text";
+import { Size, When } from "./text";
 import { Amount, Button, Failure, Table } from "./ui";
+import { Versions } from "./Versions";
 
 const READABLE = /^(FAT|ext)/;
 
-/** Whose files: of a release, or of a backup. */
-export type Whose = { release: string } | { backup: string };
+/** Whose files: of a release, of a backup, or of the card in a slot. */
+export type Whose = { release: string } | { backup: string } | { slot: number };
 
 const below = (whose: Whose, rest: string) =>
-    "release" in whose ? ofRelease(whose.release, rest) : (`backups/${encodeURIComponent(whose.backup)}${rest}` as const);
+    "release" in whose
+        ? ofRelease(whose.release, rest)
+        : "backup" in whose
+          ? (`backups/${encodeURIComponent(whose.backup)}${rest}` as const)
+          : (`slots/${String(whose.slot)}${rest}` as const);
 
-export function Files({ of, partitions }: { of: Whose; partitions: Partition[] }) {
+/** With a device, each file has its versions in the backups of that device. */
+export function Files({ of, partitions, device }: { of: Whose; partitions: Partition[]; device?: string }) {
+    const [asked, ask] = useState<{ partition: number; path: string }>();
     const readable = partitions.filter((part) => READABLE.test(part.file_system ?? ""));
     const [at, setAt] = useState({ partition: readable.at(-1)?.number, path: "" });
     const place = `partition=${String(at.partition)}&path=${encodeURIComponent(at.path)}`;
@@ -23,7 +30,9 @@ export function Files({ of, partitions }: { of: Whose; partitions: Partition[] }
         queryFn: () =>
             "release" in of
                 ? get(ofRelease(of.release, `/folder?${place}`))
-                : get(`backups/${encodeURIComponent(of.backup)}/folder?${place}`),
+                : "backup" in of
+                  ? get(`backups/${encodeURIComponent(of.backup)}/folder?${place}`)
+                  : get(`slots/${String(of.slot)}/folder?${place}`),
         enabled: at.partition !== undefined,
         staleTime: Infinity,
     });
@@ -69,10 +78,20 @@ export function Files({ of, partitions }: { of: Whose; partitions: Partition[] }
                         </button>
                     ))}
                 </nav>
+                {"slot" in of || (
+                    <a
+                        href={`/api/v1/${below(of, `/archive?${place}&pack=gz`)}`}
+                        download
+                        title="Files with owners, modes and times, as a packed tar archive"
+                        className="ml-auto text-blueprint underline"
+                    >
+                        this folder as tar.gz
+                    </a>
+                )}
             </div>
             <Failure error={folder.error} />
             <div className="max-h-96 min-h-40 overflow-y-auto">
-                <Table head={["name", "#length", "mode", "owner"]}>
+                <Table head={["name", "#length", "changed", "mode", "owner", ...(device === undefined ? [] : [""])]}>
                     {(folder.data ?? []).map((node) => (
                         <tr key={node.name}>
                             <td className="font-mono text-xs">
@@ -96,12 +115,29 @@ export function Files({ of, partitions }: { of: Whose; partitions: Partition[] }
                                 {node.target != null && ` → ${node.target}`}
                             </td>
                             <Amount>{node.kind === "file" ? <Size bytes={node.len} /> : ""}</Amount>
+                            <td className="text-xs whitespace-nowrap">{node.modified == null ? "" : <When at={node.modified} />}</td>
                             <td className="font-mono text-xs">{node.mode}</td>
                             <td className="font-mono text-xs">{node.owner}</td>
+                            {device !== undefined && (
+                                <td>
+                                    {node.kind === "file" && (
+                                        <button
+                                            type="button"
+                                            className="cursor-pointer text-xs text-blueprint underline"
+                                            onClick={() => {
+                                                ask({ partition: at.partition ?? 0, path: `${at.path}/${node.name}` });
+                                            }}
+                                        >
+                                            versions
+                                        </button>
+                                    )}
+                                </td>
+                            )}
                         </tr>
                     ))}
                 </Table>
             </div>
+            {device !== undefined && asked !== undefined && <Versions device={device} {...asked} />}
         </div>
     );
 }

@@ -3,8 +3,10 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Link, Outlet, useLocation } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 
-import { operator, setOperator } from "../api/client";
+import { type Me, SIGNED_OUT, operator, remove, setOperator } from "../api/client";
 import { listen, useConnected } from "../api/live";
+import { Acting, SignIn, useSignedIn } from "../pages/SignIn";
+import { useMe } from "../pages/Team";
 
 const PAGES = [
     ["/", "Bench"],
@@ -20,13 +22,24 @@ export function Shell() {
     const queries = useQueryClient();
     // The large view has the whole screen to itself.
     const large = useLocation({ select: (place) => place.pathname === "/large" });
-    useEffect(() => listen(queries), [queries]);
+    const me = useMe().data;
+    const known = me === undefined || me.role != null;
+    const name = me?.name;
+    // Who signs in listens anew: the stream is theirs.
+    useEffect(() => (known ? listen(queries) : undefined), [queries, known, name]);
+    useEffect(() => {
+        const again = () => void queries.invalidateQueries({ queryKey: ["me"] });
+        window.addEventListener(SIGNED_OUT, again);
+        return () => {
+            window.removeEventListener(SIGNED_OUT, again);
+        };
+    }, [queries]);
     return (
         <>
             <header hidden={large} className="border-b-2 border-ink bg-sheet">
                 <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 gap-y-1 px-3 py-2.5 sm:px-6">
                     <span className="font-mono font-semibold tracking-tight text-blueprint">Duplicarium</span>
-                    <nav aria-label="Pages" className="flex flex-wrap gap-1">
+                    <nav hidden={!known} aria-label="Pages" className="flex flex-wrap gap-1">
                         {PAGES.map(([to, name]) => (
                             <Link
                                 key={to}
@@ -39,11 +52,11 @@ export function Shell() {
                             </Link>
                         ))}
                     </nav>
-                    <Heard />
-                    <Operator />
+                    {known && <Heard />}
+                    {me !== undefined && <Who me={me} />}
                 </div>
             </header>
-            <Outlet />
+            {known ? <Outlet /> : <SignIn />}
         </>
     );
 }
@@ -55,6 +68,49 @@ function Heard() {
         <span role="alert" className="ml-auto text-sm font-semibold text-oxide">
             ✕ the service is not heard; what you see may be old
         </span>
+    );
+}
+
+/** Who acts: a name that is typed as long as nobody belongs to the team, then whoever is signed in. */
+function Who({ me }: { me: Me }) {
+    if (me.open) {
+        return (
+            <>
+                <Operator />
+                <Link to="/team" className="text-sm text-blueprint underline">
+                    make the first owner
+                </Link>
+            </>
+        );
+    }
+    if (me.role == null) return null;
+    if (me.station != null && me.name === me.station) return <Acting me={me} />;
+    return (
+        <span className="flex items-center gap-2 text-sm text-faded">
+            <Link to="/team" className="font-semibold text-blueprint underline">
+                {me.name}
+            </Link>
+            {me.role}
+            {me.station != null && <Leave />}
+        </span>
+    );
+}
+
+/** Ends acting at a station before the ten minutes are over. */
+function Leave() {
+    const signedIn = useSignedIn();
+    return (
+        <button
+            type="button"
+            className="cursor-pointer text-blueprint underline"
+            onClick={() => {
+                void remove("acting").then(() => {
+                    signedIn(undefined);
+                });
+            }}
+        >
+            done
+        </button>
     );
 }
 

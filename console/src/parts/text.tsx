@@ -45,11 +45,15 @@ function watch(tell: () => void) {
     };
 }
 
+/** Seconds between two looks at the clock at most, with some for clocks that differ. */
+const TICK = 120;
+
 export function When({ at }: { at: string | null | undefined }) {
     const clock = useSyncExternalStore(watch, () => now);
     if (at == null) return <span>-</span>;
-    // Something newer than the last tick is not in the future.
-    const seconds = Math.min(0, (new Date(at).getTime() - clock) / 1000);
+    const ahead = (new Date(at).getTime() - clock) / 1000;
+    // Something newer than the last tick is not in the future; what ends some day is.
+    const seconds = ahead < TICK ? Math.min(0, ahead) : ahead;
     const unit = (STEPS.find(([limit]) => Math.abs(seconds) < limit) ?? [0, "day" as const])[1];
     return (
         <time dateTime={at} title={new Date(at).toLocaleString("en-GB")}>
