@@ -182,6 +182,8 @@ pub struct Testbed {
     standin_port: u16,
     /// Flags of the service beside the usual ones.
     flags: Vec<String>,
+    /// What the service finds in its environment besides.
+    pub environment: Vec<(String, String)>,
     service: Option<Child>,
     standin: Child,
 }
@@ -207,12 +209,12 @@ impl Testbed {
     }
 
     /// Starts both, the service when its folders were prepared.
-    pub fn start_after(flags: &[&str], prepare: impl FnOnce(&Self)) -> Self {
+    pub fn start_after(flags: &[&str], prepare: impl FnOnce(&mut Self)) -> Self {
         Self::start_wide(4, flags, prepare)
     }
 
     /// The same with so many slots.
-    pub fn start_wide(slots: u32, flags: &[&str], prepare: impl FnOnce(&Self)) -> Self {
+    pub fn start_wide(slots: u32, flags: &[&str], prepare: impl FnOnce(&mut Self)) -> Self {
         let dir = tempfile::Builder::new()
             .prefix("duplicarium-test-")
             .tempdir()
@@ -239,11 +241,12 @@ impl Testbed {
             port,
             standin_port,
             flags: flags.iter().map(|flag| (*flag).to_owned()).collect(),
+            environment: Vec::new(),
             service: None,
             standin,
         };
         std::fs::create_dir(testbed.import_dir()).expect("the folder is ours");
-        prepare(&testbed);
+        prepare(&mut testbed);
         testbed.start_service();
         testbed
     }
@@ -282,7 +285,8 @@ impl Testbed {
             .arg(workspace().join("console/dist"))
             .arg("--import-dir")
             .arg(self.import_dir())
-            .args(&self.flags);
+            .args(&self.flags)
+            .envs(self.environment.iter().cloned());
         command
     }
 
@@ -390,6 +394,24 @@ impl Testbed {
         format!("http://127.0.0.1:{}", self.port)
     }
 
+    /// Asks or changes the service's own database, beside the service; gives what it prints, a row a line.
+    pub fn sql(&self, command: &str) -> String {
+        let password = std::fs::read_to_string(self.data_dir().join("postgres.password"))
+            .expect("the service has a database of its own");
+        let port = postgres_port(&self.data_dir());
+        let out = Command::new("psql")
+            .args(["-v", "ON_ERROR_STOP=1", "-qAt", "-c", command])
+            .arg(format!(
+                "postgres://duplicarium:{}@127.0.0.1:{port}/duplicarium",
+                password.trim()
+            ))
+            .output()
+            .expect("psql is installed");
+        let said = Said::from(out);
+        assert_eq!(said.code, 0, "{command}: {said:?}");
+        said.out
+    }
+
     /// Address of the stand-in.
     pub fn standin_address(&self) -> String {
         format!("127.0.0.1:{}", self.standin_port)
@@ -406,7 +428,9 @@ impl Testbed {
         command
             .args(words)
             .env("DUPLICARIUM_SERVICE", self.url())
-            .env("DUPLICARIUM_OPERATOR", "marit");
+            .env("DUPLICARIUM_OPERATOR", "marit")
+            // What it is signed in with is the testbed's own.
+            .env("XDG_CONFIG_HOME", self.dir().join("config"));
         command.stdin(Stdio::null());
         command
     }
@@ -602,6 +626,12 @@ impl Drop for Testbed {
                 "service log:\n{}",
                 std::fs::read_to_string(self.log()).unwrap_or_default()
             );
+            // For whoever wants to see what was left: nothing of it is cleared away then.
+            if std::env::var_os("TESTBED_KEEPS").is_some() {
+                let empty = tempfile::tempdir().expect("a temporary folder");
+                let kept = std::mem::replace(&mut self.dir, empty).keep();
+                eprintln!("everything is kept in {}", kept.display());
+            }
         }
     }
 }

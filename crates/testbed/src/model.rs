@@ -167,6 +167,10 @@ pub struct Model {
     last: BTreeMap<&'static str, (u64, Option<String>)>,
     /// Backups with the release that is in them.
     backups: BTreeMap<String, Option<String>>,
+    /// Those of them whose content was let go.
+    gone: BTreeSet<String>,
+    /// Where the second vault lies.
+    second: tempfile::TempDir,
     imported: Vec<String>,
     imports: u64,
     withdrawn: bool,
@@ -208,7 +212,16 @@ impl Fate {
 impl Model {
     /// A service with two devices and four blank cards.
     pub fn new(seed: u64) -> Self {
-        let bed = Testbed::start();
+        let second = tempfile::tempdir().expect("there is room");
+        let place = crate::path(second.path());
+        let flags = [
+            "--private-addresses",
+            "--vault-hours",
+            "0",
+            "--second-vault",
+            place,
+        ];
+        let bed = Testbed::start_with(&flags);
         bed.load_catalogue();
         for device in DEVICES {
             bed.add_device(device);
@@ -226,6 +239,8 @@ impl Model {
             slots: BTreeMap::new(),
             last: BTreeMap::new(),
             backups: BTreeMap::new(),
+            gone: BTreeSet::new(),
+            second,
             imported: Vec::new(),
             imports: 0,
             withdrawn: false,
@@ -255,7 +270,7 @@ impl Model {
             self.change_state().await;
             self.check().await;
         }
-        match self.chance.below(if deadly { 11 } else { 20 }) {
+        match self.chance.below(if deadly { 13 } else { 22 }) {
             0..=5 => self.write_somewhere(deadly).await,
             6..=8 => {
                 let fate = self.fate(deadly);
@@ -272,6 +287,18 @@ impl Model {
             10 if deadly || self.imports < 3 => {
                 let fate = self.fate(deadly);
                 self.import(fate).await;
+            }
+            11 | 12 if deadly => {
+                let fate = self.fate(deadly);
+                self.tend(fate).await;
+            }
+            20 | 21 => {
+                let fate = match self.fate(deadly) {
+                    Fate::Cancelled(moment) => Fate::Cancelled(moment / 4),
+                    // No card has a part in it.
+                    _ => Fate::Well,
+                };
+                self.tend(fate).await;
             }
             11 | 12 => self.put().await,
             13 => self.pull().await,
@@ -493,7 +520,7 @@ impl Model {
 
     /// Whether a restore was begun.
     async fn restore(&mut self, fate: Fate) -> bool {
-        let names: Vec<_> = self.backups.keys().cloned().collect();
+        let names: Vec<_> = self.kept().cloned().collect();
         let (slot, card) = self.some_slot().await;
         if names.is_empty() {
             return false;
@@ -600,6 +627,72 @@ impl Model {
                 .insert(name.expect("a backup has a name").to_owned(), release);
         }
         true
+    }
+
+    /// Backups whose content is there.
+    fn kept(&self) -> impl Iterator<Item = &String> {
+        let all = self.backups.keys();
+        all.filter(|name| !self.gone.contains(*name))
+    }
+
+    /// Looks after the vault; at times a backup is let go first, so that there is something to tidy.
+    async fn tend(&mut self, fate: Fate) {
+        let names: Vec<_> = self.kept().cloned().collect();
+        if names.len() > 1 && self.chance.below(2) == 0 {
+            let name = self.chance.pick(&names).clone();
+            let gone = self.client.let_backup_go(&name, "for a while").await;
+            gone.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+            self.gone.insert(name);
+        }
+        let seal_anew = self.chance.below(3) == 0;
+        let which = self.chance.below(5);
+        let words = [
+            "tidy",
+            "tidy",
+            "copy",
+            "keep the records in",
+            "change the key of",
+        ];
+        self.say(format!(
+            "{} the vault, sealed anew: {seal_anew}, {fate:?}",
+            words[which as usize]
+        ));
+        let started = match which {
+            0 | 1 => {
+                let new = api::NewTidying { seal_anew };
+                self.client.tidy_vault(&new, None).await
+            }
+            2 => self.client.copy_vault(None).await,
+            3 => self.client.keep_records(None).await,
+            _ => return self.change_key(fate).await,
+        };
+        let job = started.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        let ended = self.let_happen(&job, fate).await;
+        if ended.state == "done" {
+            self.played.done += 1;
+        }
+        self.settle().await;
+    }
+
+    async fn change_key(&mut self, fate: Fate) {
+        let client = self.bed.client();
+        let changing = tokio::spawn(async move { client.change_key().await });
+        match fate {
+            Fate::Killed(moment) => {
+                tokio::time::sleep(Duration::from_millis(moment / 20)).await;
+                self.bed.kill_service();
+                self.bed.start_service();
+                self.played.kills += 1;
+                // Whether it was changed or not: the vault opens.
+                let _ = changing.await;
+            }
+            _ => {
+                let changed = changing.await.expect("it does not panic");
+                changed.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+                self.played.done += 1;
+            }
+        }
+        self.settle().await;
     }
 
     async fn import(&mut self, fate: Fate) {
@@ -939,11 +1032,9 @@ impl Model {
         let mut backups = crate::every(ask).await.map_err(Wrong::asking)?;
         backups.sort_by(|a, b| a.name.cmp(&b.name));
         let said: Vec<_> = backups.iter().map(|one| &one.name).collect();
-        if said != self.backups.keys().collect::<Vec<_>>() {
-            return Err(Wrong::lasting(format!(
-                "{:?}, said: {said:?}",
-                self.backups
-            )));
+        let kept: Vec<_> = self.kept().collect();
+        if said != kept {
+            return Err(Wrong::lasting(format!("{kept:?}, said: {said:?}")));
         }
         let releases = self.client.releases().await.map_err(Wrong::asking)?;
         let mut said: Vec<_> = releases.into_iter().map(|one| one.name).collect();
@@ -969,7 +1060,22 @@ impl Model {
             self.bed
                 .done(&["release", "export", &name, crate::path(&to)]);
             std::fs::remove_file(&to).expect("it was made");
+            std::fs::remove_file(to.with_file_name("out.img.sha256")).expect("it was made");
         }
+        for name in self.kept() {
+            let to = self.bed.dir().join("out.img.zst");
+            let path = crate::path(&to);
+            self.bed.done(&["backup", "export", name, path]);
+            std::fs::remove_file(&to).expect("it was made");
+            std::fs::remove_file(format!("{path}.sha256")).expect("it was made");
+        }
+        self.bed.done(&["vault", "copy"]);
+        let whole = self.bed.done(&["vault", "inspect"]);
+        assert!(
+            whole.contains("everything that is kept is whole"),
+            "{whole}"
+        );
+        assert!(self.second.path().join("keys").exists());
         for (card, _) in CARDS {
             let Medium::Whole { device, .. } = self.medium(card) else {
                 continue;

@@ -12,7 +12,7 @@ use testbed::{Browser, Publisher, Testbed, binary, workspace};
 async fn main() -> Result<()> {
     let out = workspace().join("docs/screenshots");
     std::fs::create_dir_all(&out)?;
-    let bed = Testbed::start();
+    let bed = Testbed::start_with(&["--private-addresses", "--loopback-person", "Marit"]);
     let images = workspace().join("demo/images");
     for entry in std::fs::read_dir(images.join("import"))?.flatten() {
         std::fs::copy(entry.path(), bed.import_dir().join(entry.file_name()))?;
@@ -27,6 +27,14 @@ async fn main() -> Result<()> {
     .stdout(Stdio::null())
     .status()?;
     anyhow::ensure!(loaded.success(), "the scenario could not be loaded");
+    let people = with_path(
+        Command::new(workspace().join("demo/people"))
+            .arg(bed.data_dir())
+            .arg(bed.dir().join("config")),
+        &bed,
+    )
+    .status()?;
+    anyhow::ensure!(people.success(), "the people could not be let in");
     bed.done(&["write", "quay-02", "--slot", "2", "--yes", "C-0001"]);
     let reason = "before changing the antenna";
     let taken = bed.json(&["backup", "take", "--slot", "2", "--reason", reason]);
@@ -110,11 +118,7 @@ async fn main() -> Result<()> {
             "compare/quaylink%202.3/quaylink%202.4",
             "driver-2.4",
         ),
-        (
-            "console-cards",
-            "cards?sort=size&descending=true",
-            "quay-01",
-        ),
+        ("console-team", "team", "Let somebody in"),
         ("console-backups", "backups", "Nothing goes by it"),
         ("console-activity", "activity", "Backup of"),
     ] {

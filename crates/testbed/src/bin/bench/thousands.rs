@@ -263,7 +263,7 @@ fn questions() -> Vec<(&'static str, Vec<String>)> {
         ),
         (
             "jobs and history",
-            words(&["jobs", "history", "history?before=25000"]),
+            words(&["jobs", "activity", "activity?before=25000"]),
         ),
     ]
 }

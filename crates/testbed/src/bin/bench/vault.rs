@@ -78,7 +78,12 @@ fn read_all(manifest: &Manifest) -> Result<()> {
     })
 }
 
-/// A day's changes: logs, a database, a package, 1 % of the bytes together.
+/// Log files that grow in a day.
+const LOGS: usize = 5;
+
+/// A day's changes, 1 % of the bytes together: a package is replaced by a newer one, which is much like it in kind but in
+/// no line the same; the pages of a database get other rows; logs grow by lines. Each lies in one piece, as files do that
+/// are written in one go.
 fn a_day(file: &Path, changed: &Path) -> Result<()> {
     let mut bytes = std::fs::read(file)?;
     let (len, mut state) = (bytes.len(), 0x1234_5678_u32);
@@ -88,14 +93,42 @@ fn a_day(file: &Path, changed: &Path) -> Result<()> {
         state ^= state << 5;
         state as usize % below
     };
-    // A package and a database are replaced in one piece each, logs grow in small ones.
-    for (pieces, each) in [(1, len / 200), (1, len / 400), (len / 400 / 16_384, 16_384)] {
-        for _ in 0..pieces {
-            let at = (4 << 20) + next(len - each - (8 << 20));
-            for byte in &mut bytes[at..at + each] {
-                *byte = next(256) as u8;
-            }
+    let place = |next: &mut dyn FnMut(usize) -> usize, each: usize| {
+        (4 << 20) + next(len - each - (8 << 20))
+    };
+    let package = len / 200;
+    let (from, to) = (place(&mut next, package), place(&mut next, package));
+    let mut newer = bytes[from..from + package].to_vec();
+    for line in newer.chunks_mut(64) {
+        let at = next(line.len());
+        line[at] = next(256) as u8;
+    }
+    bytes[to..to + package].copy_from_slice(&newer);
+    let database = len / 400;
+    let at = place(&mut next, database);
+    for (number, row) in bytes[at..at + database].chunks_mut(32).enumerate() {
+        let (key, value) = (number as u32, next(1 << 20) as u32);
+        let text = format!("{key:08}|{value:07}|quay-{:02}|", next(12));
+        for (byte, text) in row.iter_mut().zip(text.bytes().chain(std::iter::repeat(0))) {
+            *byte = text;
         }
+    }
+    let log = len / 400 / LOGS;
+    for _ in 0..LOGS {
+        let at = place(&mut next, log);
+        let mut lines = String::with_capacity(log + 100);
+        while lines.len() < log {
+            lines.push_str(&format!(
+                "Nov 29 {:02}:{:02}:{:02} quay-03 link[{}]: station {:06x} took {} ms\n",
+                next(24),
+                next(60),
+                next(60),
+                next(4000),
+                next(1 << 24),
+                next(900)
+            ));
+        }
+        bytes[at..at + log].copy_from_slice(&lines.as_bytes()[..log]);
     }
     std::fs::write(changed, bytes)?;
     Ok(())

@@ -393,3 +393,47 @@ fn the_service_says_clearly_why_it_does_not_start() {
     std::fs::write(bed.data_dir().join("postgres/duplicarium-made"), "").unwrap();
     bed.start_service();
 }
+
+/// What the service answers to a request with these lines in its head.
+fn status_of(bed: &Testbed, head: &[String]) -> u16 {
+    let address = bed.url();
+    let address = address.strip_prefix("http://").unwrap();
+    let mut line = std::net::TcpStream::connect(address).unwrap();
+    let head = head.join("\r\n");
+    write!(
+        line,
+        "GET /api/v1/slots HTTP/1.1\r\n{head}\r\nConnection: close\r\n\r\n"
+    )
+    .unwrap();
+    let mut answer = String::new();
+    line.read_to_string(&mut answer).unwrap();
+    answer.split(' ').nth(1).unwrap().parse().unwrap()
+}
+
+/// A browser on this computer could act for pages of others, and under names that were made to lead here.
+#[test]
+fn only_own_pages_and_programs_are_answered() {
+    let bed = Testbed::start();
+    let url = bed.url();
+    let port = url.rsplit(':').next().unwrap();
+    let host = format!("Host: 127.0.0.1:{port}");
+    let passes = |head: &[String]| status_of(&bed, head) == 200;
+    assert!(passes(std::slice::from_ref(&host)), "a program");
+    assert!(
+        passes(&[host.clone(), format!("Origin: http://127.0.0.1:{port}")]),
+        "the console"
+    );
+    let local = format!("localhost:{port}");
+    assert!(passes(&[
+        format!("Host: {local}"),
+        format!("Origin: http://{local}")
+    ]));
+    for origin in ["http://tides.example", "null", "https://127.0.0.1"] {
+        let head = [host.clone(), format!("Origin: {origin}")];
+        assert_eq!(status_of(&bed, &head), 403, "{origin}");
+    }
+    assert_eq!(
+        status_of(&bed, &[format!("Host: tides.example:{port}")]),
+        403
+    );
+}

@@ -488,7 +488,7 @@ async fn what_was_set_as_a_secret_stays_one_whatever_a_later_sheet_says() {
         "GET /api/v1/cards/C-0001",
         "GET /api/v1/presets",
         "GET /api/v1/networks",
-        "GET /api/v1/history",
+        "GET /api/v1/activity",
     ] {
         let (status, _, text) = ask(&bed, page, b"");
         assert_eq!(status, 200, "{page}");
@@ -507,7 +507,7 @@ async fn what_was_set_as_a_secret_stays_one_whatever_a_later_sheet_says() {
     ask(&bed, "PUT /api/v1/devices/quay-01/facts/account", fact);
     let (_, _, value) = ask(&bed, "GET /api/v1/devices/quay-01/facts/account", b"");
     assert!(value.contains("harbour master"), "{value}");
-    let (_, _, history) = ask(&bed, "GET /api/v1/history", b"");
+    let (_, _, history) = ask(&bed, "GET /api/v1/activity", b"");
     assert!(
         history.contains("Fact account of quay-01 was read"),
         "{history}"

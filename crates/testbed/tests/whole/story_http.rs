@@ -110,7 +110,8 @@ async fn a_slot_works_for_one_job_at_a_time_and_a_request_starts_one_job() {
 
     // While a backup reads the card, nothing is written to it.
     bed.standin(&["fault", "mica"]);
-    bed.make_card("chalk", "3965190144", &["--rate", "8MB"]);
+    // Slow enough that the card's limit shows on the busiest of machines.
+    bed.make_card("chalk", "3965190144", &["--rate", "2MB"]);
     bed.put("chalk", 2);
     let plan = client
         .plan(&NewPlan {
@@ -127,16 +128,22 @@ async fn a_slot_works_for_one_job_at_a_time_and_a_request_starts_one_job() {
         "slot-busy"
     );
     let mut seen = Vec::new();
+    let enough = tokio::sync::Notify::new();
     let cancelled = client.follow(job.id, |job| {
         if let Some(progress) = &job.progress
             && progress.stage == "writing"
             && progress.seconds_left.is_some()
         {
             seen.push(progress.clone());
+            if seen.len() == 10 {
+                enough.notify_one();
+            }
         }
     });
     let cancel = async {
-        tokio::time::sleep(Duration::from_secs(3)).await;
+        tokio::time::timeout(Duration::from_secs(60), enough.notified())
+            .await
+            .expect("progress was seen");
         client.cancel(job.id).await.unwrap();
     };
     let (cancelled, ()) = tokio::join!(cancelled, cancel);
@@ -147,7 +154,7 @@ async fn a_slot_works_for_one_job_at_a_time_and_a_request_starts_one_job() {
     );
     let last = seen.last().expect("progress was seen");
     assert!(
-        (6e6..10e6).contains(&last.rate) && last.total > 40_000_000,
+        (1.5e6..2.5e6).contains(&last.rate) && last.total > 40_000_000,
         "{last:?}"
     );
     let card = client.card(&plan.card).await.unwrap();
@@ -233,7 +240,8 @@ async fn uploads_resume_where_they_were_cut() {
 async fn a_service_killed_half_way_comes_up_with_the_truth() {
     let mut bed = ready();
     let client = bed.client();
-    bed.make_card("chalk", "3965190144", &["--rate", "8MB"]);
+    // Slow enough that the card's limit shows on the busiest of machines.
+    bed.make_card("chalk", "3965190144", &["--rate", "2MB"]);
     bed.put("chalk", 2);
     let plan = client.plan(&for_device(2)).await.unwrap();
     let job = client.confirm(&plan.id, plan.agreed(), None).await.unwrap();
@@ -371,7 +379,7 @@ async fn secrets_are_nowhere_but_on_the_card() {
         serde_json::to_string(&client.card(&plan.card).await.unwrap()).unwrap(),
         serde_json::to_string(&client.jobs(None).await.unwrap()).unwrap(),
         serde_json::to_string(&plan).unwrap(),
-        reqwest::get(format!("{}/api/v1/history", bed.url()))
+        reqwest::get(format!("{}/api/v1/activity", bed.url()))
             .await
             .unwrap()
             .text()

@@ -726,7 +726,7 @@ async fn what_was_tuned_is_exported_and_given_back_to_a_card_that_was_made_anew(
     for words in ["/tuned/account", "\"harbour\"", "under the third bollard"] {
         assert!(changed.contains(words), "{words}: {changed}");
     }
-    let history = reqwest::get(format!("{}/api/v1/history", bed.url()));
+    let history = reqwest::get(format!("{}/api/v1/activity", bed.url()));
     let history = history.await.unwrap().text().await.unwrap();
     assert!(history.contains("secret.read"), "{history}");
     // What is cut off, or somebody else's, is not kept.

@@ -248,7 +248,7 @@ fn programs_get_json_and_exit_codes() {
         "Åse Østby",
     ]);
     assert!(
-        fetch(&format!("{}/api/v1/history", bed.url())).contains("Åse Østby"),
+        fetch(&format!("{}/api/v1/activity", bed.url())).contains("Åse Østby"),
         "who acts is kept as written"
     );
     assert_ne!(
