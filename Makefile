@@ -1,5 +1,5 @@
 # Everything a newcomer types. Each target does its own set-up.
-.PHONY: demo test lint build console bench fuzz stress readers screenshots openapi
+.PHONY: demo test lint build console bench fuzz stress readers screenshots package openapi
 
 export PATH := $(PATH):/usr/sbin:/sbin
 
@@ -30,31 +30,33 @@ demo/images/.made: demo/make-images $(wildcard demo/sheets/*.toml)
 lint: console/node_modules/.made
 	@scripts/setup demo
 	cargo fmt --all --check
-	cargo clippy --workspace --all-targets -- -D warnings
+	cargo clippy --workspace --all-targets --features testbed/programs -- -D warnings
 	cd console && npm run --silent lint
 
+# Lints run beside the first tests: those wait for disks and clocks, lints for the compiler.
 test:
 	@scripts/setup test
-	$(MAKE) lint console demo/images/.made
+	$(MAKE) console demo/images/.made
 	cargo build --workspace --all-targets
-	cargo test --workspace
+	@cargo test --workspace & tests=$$!; sleep 20; $(MAKE) lint || { kill $$tests; exit 1; }; wait $$tests
 
 bench:
 	@scripts/setup test
 	$(MAKE) demo/images/.made
-	cargo build --release --workspace --bins
+	cargo build --release --workspace --bins --features testbed/programs
 	target/release/bench
 
 # Damaged seeds through every parser; `make test` runs the same with fewer rounds.
 fuzz:
 	FUZZ_ROUNDS=$${FUZZ_ROUNDS:-3000} cargo test --workspace --test fuzz
+	FUZZ_ROUNDS=$${FUZZ_ROUNDS:-3000} cargo test --workspace --test whole fuzz::
 
 # Real card readers, as far as a computer has them without hands: a virtual machine in which emulated USB
 # readers are plugged, pulled and changed under the service. Its report is kept in docs/readers.txt.
 readers:
 	@scripts/setup readers
 	$(MAKE) demo/images/.made
-	cargo build --workspace --bins
+	cargo build --workspace --bins --features testbed/programs
 	target/debug/readers target/readers/kernel
 	cp target/readers/report.txt docs/readers.txt
 
@@ -63,14 +65,24 @@ readers:
 stress:
 	@scripts/setup test
 	$(MAKE) console demo/images/.made
-	cargo build --workspace --bins
+	cargo build --workspace --bins --features testbed/programs
 	target/debug/stress $${STRESS_MINUTES:-30} $${STRESS_KILLS:-100}
 	PROPTEST_CASES=$${STRESS_CASES:-20000} cargo test --workspace --test verified_is_right
+	PROPTEST_CASES=$${STRESS_CHECKS:-300} cargo test --workspace --test checks
+	PROPTEST_CASES=$${STRESS_EDITS:-40} cargo test --workspace --test ext_edits
 
 screenshots:
 	@scripts/setup screenshots
-	$(MAKE) build demo/images/.made
+	$(MAKE) console demo/images/.made
+	cargo build --workspace --bins --features testbed/programs
 	target/debug/screenshots
+
+# A Debian package of everything, in target/package.
+package:
+	@scripts/setup demo
+	$(MAKE) console
+	cargo build --release --workspace --bins
+	scripts/package release target/package
 
 # After a change of the interface: the document that the console's types are made from.
 openapi:
