@@ -55,7 +55,7 @@ const TOUCHED: Record<string, string[]> = {
     arrival: ["arrivals", "attention", "devices", "outages", "rounds", "cards"],
     job: ["rounds", "jobs", "cards", "devices", "catalogue", "releases", "backups", "comparison"],
     card: ["cards", "devices"],
-    bench: ["bench"],
+    bench: ["bench", "benches"],
     slot: ["bench"],
     fault: ["cards", "devices"],
     device: ["devices", "attention", "sightings", "outages", "cards", "presets", "networks", "catalogue", "choices"],
@@ -88,6 +88,9 @@ function touchedBy(event: HistoryEvent): (key: readonly unknown[]) => boolean {
 export function useConnected(): boolean | undefined {
     return useQuery<boolean>({ queryKey: ["connected"], enabled: false, queryFn: () => true }).data;
 }
+
+/** Who this browser acts as. */
+export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => get("me"), staleTime: 30_000 });
 
 export const useSlots = () => useQuery({ queryKey: ["slots"], queryFn: () => get("slots") });
 

@@ -8,6 +8,7 @@ import { useSlots } from "../api/live";
 import { BenchDialog } from "../parts/BenchDialog";
 import { CardWork } from "../parts/CardWork";
 import { Attention } from "../parts/Attention";
+import { Benches, useBenches } from "../parts/Benches";
 import { Files } from "../parts/Files";
 import { Down } from "../parts/Hands";
 import { JobView } from "../parts/JobView";
@@ -17,10 +18,12 @@ import { mean } from "../parts/speed";
 import { Size, When, size, span } from "../parts/text";
 import { Button, Empty, FIELD, Failure, Label, Notice, Page, State } from "../parts/ui";
 import { WriteDialog } from "../parts/WriteDialog";
+import { type SlotName, slotPath, slotWords } from "../parts/slot";
 
 export function Bench() {
     const slots = useSlots();
     const round = useRoundUnderWay();
+    const benches = useBenches();
     return (
         <Page
             title="Bench"
@@ -46,25 +49,49 @@ export function Bench() {
                     service with <code className="font-mono">--standin</code>.
                 </Empty>
             )}
-            <div className="grid gap-4 [grid-template-columns:repeat(auto-fill,minmax(15.5rem,1fr))]">
-                {slots.data?.map((slot) => (
-                    <SlotView key={slot.number} slot={slot} at={round?.slots.find((one) => one.slot === slot.number)} />
-                ))}
-            </div>
+            <Table slots={(slots.data ?? []).filter((slot) => slot.bench == null)} round={round} />
+            {benches.data?.filter((bench) => bench.state !== "new").map((bench) => (
+                <section key={bench.name} aria-label={`Bench ${bench.name}`} className="mt-6">
+                    <h2 className="mb-2 flex items-baseline gap-2 font-semibold">
+                        Bench {bench.name} <State name={bench.state} />
+                        {bench.state === "away" && bench.seen_at != null && (
+                            <span className="text-sm font-normal text-faded">
+                                last seen <When at={bench.seen_at} />
+                            </span>
+                        )}
+                    </h2>
+                    <Table slots={(slots.data ?? []).filter((slot) => slot.bench === bench.name)} round={round} />
+                    {bench.state === "connected" && bench.slots === 0 && (
+                        <p className="text-sm text-faded">It has no slot yet; make its readers slots below, under “Benches on other computers”.</p>
+                    )}
+                </section>
+            ))}
             <Readers />
+            <Benches />
         </Page>
+    );
+}
+
+/** The slots of one bench, as they stand on its table. */
+function Table({ slots, round }: { slots: Slot[]; round: ReturnType<typeof useRoundUnderWay> }) {
+    return (
+        <div className="grid gap-4 [grid-template-columns:repeat(auto-fill,minmax(15.5rem,1fr))]">
+            {slots.map((slot) => (
+                <SlotView key={slot.name} slot={slot} at={round?.slots.find((one) => one.slot === slot.name)} />
+            ))}
+        </div>
     );
 }
 
 function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
     const backup = useMutation({
-        mutationFn: (reason: string) => post("backups", { slot: slot.number, reason, unverified: false }, requestKey()),
+        mutationFn: (reason: string) => post("backups", { slot: slot.name, reason, unverified: false }, requestKey()),
     });
     const [reason, setReason] = useState("");
     const drift = useMutation({
-        mutationFn: () => post("drift", { slot: slot.number }, requestKey()),
+        mutationFn: () => post("drift", { slot: slot.name }, requestKey()),
     });
-    const release = useMutation({ mutationFn: () => post(`slots/${String(slot.number)}/release`, {}) });
+    const release = useMutation({ mutationFn: () => post(`slots/${slotPath(slot.name)}/release`, {}) });
     const card = slot.card;
     // What the last backup or comparison from here came to stays in sight while its card is in.
     const last = Math.max(backup.data?.id ?? 0, drift.data?.id ?? 0);
@@ -79,7 +106,7 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
     const barred = known?.card.suspicion != null || known?.card.state === "held";
     const failed = slot.failed ?? undefined;
     return (
-        <section aria-label={`Slot ${String(slot.number)}`} className="flex min-h-80 flex-col rounded-sm border border-line bg-sheet p-4">
+        <section aria-label={`Slot ${slotWords(slot.name)}`} className="flex min-h-80 flex-col rounded-sm border border-line bg-sheet p-4">
             <header className="mb-3 flex items-baseline justify-between">
                 <h2 className="font-semibold">Slot {slot.number}</h2>
                 <span className="text-xs text-faded">{slot.place}</span>
@@ -112,10 +139,10 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
                         {at !== undefined && <AtSlot at={at} />}
                         {card.twin != null && (
                             <Notice tone="oxide">
-                                The card in slot {card.twin} says that it is {card.label} as well: one is a copy. Pull one of them.
+                                The card in slot {slotWords(card.twin)} says that it is {card.label} as well: one is a copy. Pull one of them.
                             </Notice>
                         )}
-                        {card.label == null && card.occupant === "foreign" && !busy && <ThisIs slot={slot.number} />}
+                        {card.label == null && card.occupant === "foreign" && !busy && <ThisIs slot={slot.name} />}
                         {shown === undefined && failed === undefined && known !== undefined && <Known detail={known} />}
                         {shown !== undefined && shown !== failed && <JobView id={shown} compact />}
                         {failed !== undefined && <Failed job={failed} />}
@@ -134,7 +161,7 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
                         />
                     )}
                     <div className="mt-3 flex flex-wrap gap-2">
-                        <WriteDialog slot={slot.number} disabled={busy || barred || card.locked || card.in_use != null || card.twin != null} />
+                        <WriteDialog slot={slot.name} disabled={busy || barred || card.locked || card.in_use != null || card.twin != null} />
                         <Button
                             disabled={busy || backup.isPending || card.in_use != null || ["blank", "empty", "unfinished"].includes(card.occupant)}
                             onClick={() => {
@@ -155,13 +182,13 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
                             </Button>
                         )}
                         <CardWork
-                            slot={slot.number}
+                            slot={slot.name}
                             unfinished={card.occupant === "unfinished"}
                             disabled={busy || card.locked || card.in_use != null}
                         />
                         {(card.occupant === "ours" || card.occupant === "foreign") && (
-                            <BenchDialog word="Look inside" title={`The card in slot ${String(slot.number)}`} disabled={busy}>
-                                <Inside slot={slot.number} />
+                            <BenchDialog word="Look inside" title={`The card in slot ${slotWords(slot.name)}`} disabled={busy}>
+                                <Inside slot={slot.name} />
                             </BenchDialog>
                         )}
                         {card.in_use != null && (
@@ -182,8 +209,8 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
 }
 
 /** What is on a card, what a backup of it would come to, and its files. */
-function Inside({ slot }: { slot: number }) {
-    const outlook = useQuery({ queryKey: ["outlook", slot], queryFn: () => get(`slots/${String(slot)}/outlook`) });
+function Inside({ slot }: { slot: SlotName }) {
+    const outlook = useQuery({ queryKey: ["outlook", slot], queryFn: () => get(`slots/${slotPath(slot)}/outlook`) });
     const data = outlook.data;
     if (data === undefined) return outlook.error === null ? <p className="text-sm text-faded">Looking …</p> : <Failure error={outlook.error} />;
     return (
@@ -209,8 +236,8 @@ function Inside({ slot }: { slot: number }) {
 }
 
 /** A card that lost its stamp gets the label back that stands on its sticker. */
-function ThisIs({ slot }: { slot: number }) {
-    const attach = useMutation({ mutationFn: (card: string) => put(`slots/${String(slot)}/label`, { card }) });
+function ThisIs({ slot }: { slot: SlotName }) {
+    const attach = useMutation({ mutationFn: (card: string) => put(`slots/${slotPath(slot)}/label`, { card }) });
     return (
         <form
             className="grid gap-2 text-sm"

@@ -9,6 +9,7 @@ import { FilterBar, ListTable, useFilters, useList } from "../parts/List";
 import { SpeedPlot } from "../parts/SpeedPlot";
 import { Size, When, size } from "../parts/text";
 import { Amount, Button, FIELD, Facts, Failure, Notice, Page, Sheet, State, Table } from "../parts/ui";
+import { slotWords } from "../parts/slot";
 
 const STATES = ["blank", "writing", "incomplete", "imprinted", "held", "lost", "retired"];
 
@@ -54,7 +55,7 @@ export function Cards() {
                         </Amount>
                         <td>{card.kind}</td>
                         <td>{card.device ?? "-"}</td>
-                        <td>{card.slot ?? "-"}</td>
+                        <td>{card.slot == null ? "-" : slotWords(card.slot)}</td>
                         <td>{card.notes}</td>
                         <td className="whitespace-nowrap">
                             <When at={card.added_at} /> by {card.added_by}
@@ -114,7 +115,7 @@ export function Card() {
                                 ["size", <Size key="size" bytes={data.card.size} />],
                                 ["kind", data.card.kind],
                                 ["device", data.card.device ?? "none"],
-                                ["slot", data.card.slot ?? "in none"],
+                                ["slot", data.card.slot == null ? "in none" : slotWords(data.card.slot)],
                                 ["notes", data.card.notes === "" ? "-" : data.card.notes],
                                 ["origin", origin(data.card)],
                                 [

@@ -7,6 +7,7 @@ import { JobView } from "../parts/JobView";
 import { SpeedPlot } from "../parts/SpeedPlot";
 import { When, span } from "../parts/text";
 import { Facts, Label, Page, Sheet, State } from "../parts/ui";
+import { slotWords } from "../parts/slot";
 
 export function Job() {
     const { id } = useParams({ strict: false }) as { id: string };
@@ -29,7 +30,7 @@ export function Job() {
                       </Link>,
                   ] as [string, ReactNode],
               ]),
-        ...(job.slot == null ? [] : [["slot", `${String(job.slot)}${job.reader == null ? "" : `, ${job.reader}, unit ${String(job.unit ?? 0)}`}`] as [string, ReactNode]]),
+        ...(job.slot == null ? [] : [["slot", `${slotWords(job.slot)}${job.reader == null ? "" : `, ${job.reader}, unit ${String(job.unit ?? 0)}`}`] as [string, ReactNode]]),
         ["by", job.operator],
         ["asked for", <When key="asked" at={job.created_at} />],
         ...(waited !== undefined && waited >= 1 ? [["waited", `${span(waited)} for its turn`] as [string, ReactNode]] : []),

@@ -7,6 +7,7 @@ import { useJob, useSlots } from "../api/live";
 import { Turns, sentence, useRoundUnderWay } from "../parts/RoundView";
 import { span } from "../parts/text";
 import { Bar, Button } from "../parts/ui";
+import { slotWords } from "../parts/slot";
 
 const LOOK: Record<string, string> = {
     "put-in": "border-dashed border-line",
@@ -29,22 +30,22 @@ const WORD: Record<string, string> = {
 function alone(slot: Slot): RoundSlot {
     const card = slot.card;
     const label = card?.label ?? null;
-    const at = { slot: slot.number, card: label, device: card?.device ?? null, job: slot.job ?? null };
+    const at = { slot: slot.name, card: label, device: card?.device ?? null, job: slot.job ?? null };
     if (slot.job != null) return { ...at, kind: "at-work", words: `${label ?? "the card"} is being worked on`, hand: false };
     if (slot.failed != null) return { ...at, kind: "failed", words: "the last job here failed; look at it on the bench", hand: true };
     if (card == null) return { ...at, kind: "rest", words: "empty", hand: false };
-    if (card.twin != null) return { ...at, kind: "other", words: `slot ${String(card.twin)} says the same label; pull one`, hand: true };
+    if (card.twin != null) return { ...at, kind: "other", words: `slot ${slotWords(card.twin)} says the same label; pull one`, hand: true };
     return { ...at, kind: "rest", words: card.base ?? card.summary, hand: false };
 }
 
 export function Large() {
     const slots = useSlots();
     const round = useRoundUnderWay();
-    const shown = (slots.data ?? []).map((slot) => round?.slots.find((at) => at.slot === slot.number) ?? alone(slot));
+    const shown = (slots.data ?? []).map((slot) => round?.slots.find((at) => at.slot === slot.name) ?? alone(slot));
     const [tone, setTone] = useState(false);
     useTone(
         tone,
-        [...shown.filter((at) => at.hand && at.kind !== "put-in").map((at) => `${String(at.slot)} ${at.kind}`), ...(round?.round.state === "running" ? [] : [round?.round.state ?? ""])].filter((one) => one !== ""),
+        [...shown.filter((at) => at.hand && at.kind !== "put-in").map((at) => `${slotWords(at.slot)} ${at.kind}`), ...(round?.round.state === "running" ? [] : [round?.round.state ?? ""])].filter((one) => one !== ""),
     );
     useEffect(() => {
         document.title = "Bench, large · Duplicarium";
@@ -94,9 +95,9 @@ export function Large() {
 
 function Place({ at }: { at: RoundSlot }) {
     return (
-        <section aria-label={`Slot ${String(at.slot)}`} className={`grid min-h-64 content-start gap-3 rounded-sm border-4 bg-sheet p-5 ${LOOK[at.kind] ?? ""}`}>
+        <section aria-label={`Slot ${slotWords(at.slot)}`} className={`grid min-h-64 content-start gap-3 rounded-sm border-4 bg-sheet p-5 ${LOOK[at.kind] ?? ""}`}>
             <div className="flex items-baseline justify-between gap-4">
-                <span className="text-6xl font-semibold">{at.slot}</span>
+                <span className="text-6xl font-semibold">{slotWords(at.slot)}</span>
                 <span className="text-3xl font-semibold">{WORD[at.kind] ?? ""}</span>
             </div>
             <div className="font-mono text-5xl font-semibold tracking-tight">{at.card ?? " "}</div>

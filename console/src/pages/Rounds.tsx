@@ -9,6 +9,7 @@ import { useFilters } from "../parts/List";
 import { AtSlot, Turns, isOpen, useRound } from "../parts/RoundView";
 import { Size, When, span } from "../parts/text";
 import { Amount, Bar, Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
+import { slotWords } from "../parts/slot";
 
 export function Rounds() {
     const rounds = useQuery({ queryKey: ["rounds", "list"], queryFn: () => get("rounds") });
@@ -223,8 +224,8 @@ function Stand({ detail }: { detail: RoundDetail }) {
             {detail.slots.length > 0 && (
                 <div className="mb-5 grid gap-3 [grid-template-columns:repeat(auto-fill,minmax(15rem,1fr))]">
                     {detail.slots.map((at) => (
-                        <section key={at.slot} aria-label={`Slot ${String(at.slot)}`} className="grid content-start gap-2 rounded-sm border border-line bg-sheet p-3">
-                            <h2 className="text-sm font-semibold text-faded">Slot {at.slot}</h2>
+                        <section key={at.slot} aria-label={`Slot ${slotWords(at.slot)}`} className="grid content-start gap-2 rounded-sm border border-line bg-sheet p-3">
+                            <h2 className="text-sm font-semibold text-faded">Slot {slotWords(at.slot)}</h2>
                             {at.words === "" ? <p className="text-sm text-faded">nothing to do</p> : <AtSlot at={at} />}
                         </section>
                     ))}
@@ -265,7 +266,7 @@ function Entry({ round, entry }: { round: RoundRow; entry: RoundEntry }) {
                 <State name={entry.state} />
             </td>
             <td>{entry.card == null ? "-" : <Label>{entry.card}</Label>}</td>
-            <Amount>{entry.slot ?? "-"}</Amount>
+            <Amount>{entry.slot == null ? "-" : slotWords(entry.slot)}</Amount>
             <Amount>{entry.seconds == null ? "-" : span(entry.seconds)}</Amount>
             <td className="[overflow-wrap:anywhere]">
                 {entry.why ?? ""}

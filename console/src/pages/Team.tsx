@@ -4,6 +4,7 @@ import { Link } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 
 import { type Invitation, type Me, type Pass, type Person, type Role, get, patch, post, put, remove } from "../api/client";
+import { useMe } from "../api/live";
 import { filled } from "../parts/form";
 import { When } from "../parts/text";
 import { Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, Table } from "../parts/ui";
@@ -15,8 +16,6 @@ const ROLES: readonly [Role, string][] = [
     ["keeper", "also the catalogue, devices, settings and presets"],
     ["owner", "also people, benches, keys, and what removes something"],
 ];
-
-export const useMe = () => useQuery({ queryKey: ["me"], queryFn: () => get("me"), staleTime: 30_000 });
 
 export function Team() {
     const me = useMe().data;

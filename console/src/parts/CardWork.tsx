@@ -8,6 +8,7 @@ import { ConfirmByLabel, Losses } from "./Confirm";
 import { JobView } from "./JobView";
 import { Size, span } from "./text";
 import { Button, Facts, Failure, Label } from "./ui";
+import { type SlotName, slotWords } from "./slot";
 
 const WORK: [string, string, string][] = [
     ["quick-check", "Check it quickly", "a minute or less; finds most forged cards, gives back what is on it, proves nothing"],
@@ -22,15 +23,15 @@ const PUT_BACK: [string, string, string] = [
     "a check was cut off; what it had found on the card is kept here",
 ];
 
-export function CardWork({ slot, unfinished, disabled }: { slot: number; unfinished: boolean; disabled: boolean }) {
+export function CardWork({ slot, unfinished, disabled }: { slot: SlotName; unfinished: boolean; disabled: boolean }) {
     return (
-        <BenchDialog word="Check or clear…" title={`The card in slot ${String(slot)} itself`} disabled={disabled}>
+        <BenchDialog word="Check or clear…" title={`The card in slot ${slotWords(slot)} itself`} disabled={disabled}>
             <Steps slot={slot} unfinished={unfinished} />
         </BenchDialog>
     );
 }
 
-function Steps({ slot, unfinished }: { slot: number; unfinished: boolean }) {
+function Steps({ slot, unfinished }: { slot: SlotName; unfinished: boolean }) {
     const [work, setWork] = useState(unfinished ? "put-back" : "quick-check");
     const plan = useMutation({ mutationFn: (wanted: string) => post("card-plans", { slot, work: wanted }) });
     const confirm = useMutation({

@@ -6,18 +6,19 @@ import { type Partition, get, ofRelease } from "../api/client";
 import { Size, When } from "./text";
 import { Amount, Button, Failure, Table } from "./ui";
 import { Versions } from "./Versions";
+import { type SlotName, slotPath } from "./slot";
 
 const READABLE = /^(FAT|ext)/;
 
 /** Whose files: of a release, of a backup, or of the card in a slot. */
-export type Whose = { release: string } | { backup: string } | { slot: number };
+export type Whose = { release: string } | { backup: string } | { slot: SlotName };
 
 const below = (whose: Whose, rest: string) =>
     "release" in whose
         ? ofRelease(whose.release, rest)
         : "backup" in whose
           ? (`backups/${encodeURIComponent(whose.backup)}${rest}` as const)
-          : (`slots/${String(whose.slot)}${rest}` as const);
+          : (`slots/${slotPath(whose.slot)}${rest}` as const);
 
 /** With a device, each file has its versions in the backups of that device. */
 export function Files({ of, partitions, device }: { of: Whose; partitions: Partition[]; device?: string }) {
@@ -32,7 +33,7 @@ export function Files({ of, partitions, device }: { of: Whose; partitions: Parti
                 ? get(ofRelease(of.release, `/folder?${place}`))
                 : "backup" in of
                   ? get(`backups/${encodeURIComponent(of.backup)}/folder?${place}`)
-                  : get(`slots/${String(of.slot)}/folder?${place}`),
+                  : get(`slots/${slotPath(of.slot)}/folder?${place}`),
         enabled: at.partition !== undefined,
         staleTime: Infinity,
     });

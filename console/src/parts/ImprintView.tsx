@@ -3,6 +3,7 @@ import type { Imprint } from "../api/client";
 import { FileView } from "./FileView";
 import { Size, When } from "./text";
 import { Label, State } from "./ui";
+import { slotWords } from "./slot";
 
 export function ImprintView({ imprint }: { imprint: Imprint }) {
     const set = imprint.settings.filter((setting) => setting.value != null);
@@ -17,7 +18,7 @@ export function ImprintView({ imprint }: { imprint: Imprint }) {
                     on <Label>{imprint.card}</Label>
                 </span>
                 <span className="text-faded">
-                    <When at={imprint.finished_at ?? imprint.started_at} /> by {imprint.operator} in slot {imprint.slot}
+                    <When at={imprint.finished_at ?? imprint.started_at} /> by {imprint.operator} in slot {slotWords(imprint.slot)}
                 </span>
             </summary>
             <div className="mt-2 grid gap-1 pl-6">

@@ -1,4 +1,4 @@
-// The bench's computer: every disk, why it is offered as a card or not, and which places are slots.
+// A bench's computer: every disk, why it is offered as a card or not, and which places are slots.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 
@@ -6,7 +6,7 @@ import { type BenchDisk, type SlotBinding, get, put } from "../api/client";
 import { Size } from "./text";
 import { Amount, Button, FIELD, Failure, Notice, Sheet, Table } from "./ui";
 
-export function Readers() {
+export function Readers({ bench }: { bench?: string }) {
     const [open, setOpen] = useState(false);
     return (
         <details
@@ -15,19 +15,21 @@ export function Readers() {
                 setOpen(event.currentTarget.open);
             }}
         >
-            <summary className="cursor-pointer text-sm font-semibold text-blueprint">Readers and slots of this computer</summary>
-            {open && <Disks />}
+            <summary className="cursor-pointer text-sm font-semibold text-blueprint">Readers and slots of {bench === undefined ? "this computer" : `bench ${bench}`}</summary>
+            {open && <Disks at={bench} />}
         </details>
     );
 }
 
-function Disks() {
+function Disks({ at }: { at: string | undefined }) {
     const queries = useQueryClient();
-    const bench = useQuery({ queryKey: ["bench"], queryFn: () => get("bench"), refetchInterval: 2000 });
+    const key = ["bench", at ?? ""];
+    const query = at === undefined ? "" : (`?bench=${encodeURIComponent(at)}` as const);
+    const bench = useQuery({ queryKey: key, queryFn: () => get(`bench${query}`), refetchInterval: 2000 });
     const bind = useMutation({
-        mutationFn: (slots: SlotBinding[]) => put("bench/slots", slots),
+        mutationFn: (slots: SlotBinding[]) => put(`bench/slots${query}`, slots),
         onSuccess: (fresh) => {
-            queries.setQueryData(["bench"], fresh);
+            queries.setQueryData(key, fresh);
         },
     });
     const data = bench.data;
@@ -36,7 +38,7 @@ function Disks() {
     const next = Array.from({ length: 99 }, (_, at) => at + 1).find(free) ?? 1;
     return (
         <div className="mt-3 grid gap-4">
-            {data.trouble != null && <Notice tone="oxide">No place of this computer is a slot now: {data.trouble}</Notice>}
+            {data.trouble != null && <Notice tone="oxide">No place is a slot now: {data.trouble}</Notice>}
             <Failure error={bind.error} />
             {data.proposal.length > 0 && (
                 <Notice tone="ochre">

@@ -4,9 +4,8 @@ import { Link, Outlet, useLocation } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 
 import { type Me, SIGNED_OUT, operator, remove, setOperator } from "../api/client";
-import { listen, useConnected } from "../api/live";
+import { listen, useConnected, useMe } from "../api/live";
 import { Acting, SignIn, useSignedIn } from "../pages/SignIn";
-import { useMe } from "../pages/Team";
 
 const PAGES = [
     ["/", "Bench"],

@@ -17,6 +17,7 @@ import { Finder, type FoundItem } from "./Finder";
 import { JobView } from "./JobView";
 import { Size, span } from "./text";
 import { Button, FIELD, Facts, Failure, Label, Notice } from "./ui";
+import { type SlotName, slotWords } from "./slot";
 
 type Kind = "device" | "release" | "backup";
 const KINDS: [Kind, string][] = [
@@ -25,15 +26,15 @@ const KINDS: [Kind, string][] = [
     ["backup", "Restore a backup"],
 ];
 
-export function WriteDialog({ slot, disabled }: { slot: number; disabled: boolean }) {
+export function WriteDialog({ slot, disabled }: { slot: SlotName; disabled: boolean }) {
     return (
-        <BenchDialog word="Write…" look="main" title={`Write the card in slot ${String(slot)}`} disabled={disabled}>
+        <BenchDialog word="Write…" look="main" title={`Write the card in slot ${slotWords(slot)}`} disabled={disabled}>
             <Steps slot={slot} />
         </BenchDialog>
     );
 }
 
-function Steps({ slot }: { slot: number }) {
+function Steps({ slot }: { slot: SlotName }) {
     const [kind, setKind] = useState<Kind>("device");
     const [name, setName] = useState("");
     const [wipe, setWipe] = useState(false);

@@ -80,6 +80,8 @@ const STATES: Record<string, [string, Tone]> = {
     answers: ["▸", "blueprint"],
     ready: ["!", "ochre"],
     accepted: ["✓", "moss"],
+    connected: ["✓", "moss"],
+    away: ["–", "ochre"],
     refused: ["✕", "oxide"],
 };
 

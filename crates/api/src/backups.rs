@@ -4,13 +4,13 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::Partition;
+use crate::{Partition, SlotName};
 
 /// A backup to take.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct NewBackup {
     /// Slot of the card.
-    pub slot: u32,
+    pub slot: SlotName,
     /// Why, such as `before changing the level sensor`.
     #[serde(default)]
     pub reason: String,
@@ -276,7 +276,7 @@ pub struct TakenOut {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct BackupOutlook {
     /// Slot of the card.
-    pub slot: u32,
+    pub slot: SlotName,
     /// Its label, if it has one.
     pub card: Option<String>,
     /// The device whose it is, if that is known.

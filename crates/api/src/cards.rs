@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{Backup, Imprint};
+use crate::{Backup, Imprint, SlotName};
 
 /// What people say of a card; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -211,7 +211,7 @@ pub struct Card {
     #[serde(default)]
     pub verdict: Option<String>,
     /// Slot that it is in now.
-    pub slot: Option<u32>,
+    pub slot: Option<SlotName>,
     /// Who used it first.
     pub added_by: String,
     /// When it was used first.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::{DiffLine, Partition, Setting};
+use crate::{DiffLine, Partition, Setting, SlotName};
 
 /// A release to add. Exactly one of `upload`, `folder_file`, `url` and `feed` says where the image
 /// is.
@@ -452,7 +452,7 @@ pub struct Comparison {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewDrift {
     /// Slot of the card.
-    pub slot: u32,
+    pub slot: SlotName,
 }
 
 /// How a card differs from what was written onto it: the result of the job that compared them.

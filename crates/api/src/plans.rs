@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::Setting;
+use crate::{Setting, SlotName};
 
 /// A plan to make: exactly one of `device` (with or without `release`), `release` or `backup`.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -18,7 +18,7 @@ pub struct NewPlan {
     #[serde(default)]
     pub backup: Option<String>,
     /// Slot of the card.
-    pub slot: u32,
+    pub slot: SlotName,
     /// Why a withdrawn release is written all the same; it is recorded.
     #[serde(default)]
     pub override_reason: Option<String>,
@@ -52,7 +52,7 @@ pub struct Plan {
     /// write or restore.
     pub kind: String,
     /// Slot.
-    pub slot: u32,
+    pub slot: SlotName,
     /// Label of the card, which confirms the plan.
     pub card: String,
     /// Whether the label was given just now and must be written on the card.
@@ -183,7 +183,7 @@ impl CardPlan {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct NewCardPlan {
     /// Slot of the card.
-    pub slot: u32,
+    pub slot: SlotName,
     /// `quick-check`, `full-check`, `clear-tables`, `clear-all`, `clear-volume` or `put-back`.
     pub work: String,
 }
@@ -199,7 +199,7 @@ pub struct CardPlan {
     /// What it does, in a sentence.
     pub does: String,
     /// Slot of the card.
-    pub slot: u32,
+    pub slot: SlotName,
     /// Label of the card.
     pub card: String,
     /// Whether the card was labelled just now.

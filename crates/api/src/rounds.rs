@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use time::OffsetDateTime;
 use utoipa::ToSchema;
 
-use crate::Caution;
+use crate::{Caution, SlotName};
 
 /// A round to plan.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -141,7 +141,7 @@ pub struct RoundEntry {
     /// Card of that.
     pub card: Option<String>,
     /// Slot of that.
-    pub slot: Option<u32>,
+    pub slot: Option<SlotName>,
     /// Seconds that it took, once it was over.
     pub seconds: Option<f64>,
     /// Bytes put on the card, once it is made.
@@ -152,7 +152,7 @@ pub struct RoundEntry {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct RoundSlot {
     /// The slot.
-    pub slot: u32,
+    pub slot: SlotName,
     /// put-in, at-work, pull, failed, other or rest.
     pub kind: String,
     /// The card in it.

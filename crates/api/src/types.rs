@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 
 use crate::{PlannedFile, Speed};
 
-use crate::{Names, Page};
+use crate::{Names, Page, SlotName};
 
 /// Why a request was refused (RFC 9457).
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -530,8 +530,13 @@ pub struct Partition {
 /// A slot of the bench.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Slot {
-    /// Number.
+    /// What it is called: its number, and where it is not at the service's own computer, its bench.
+    pub name: SlotName,
+    /// Its number at its bench.
     pub number: u32,
+    /// The bench that it is at, if that is not the service's own computer.
+    #[serde(default)]
+    pub bench: Option<String>,
     /// Where it is, for people.
     pub place: String,
     /// The reader that it is in: the port that this hangs at, or its own name.
@@ -571,7 +576,7 @@ pub struct SlotCard {
     pub label: Option<String>,
     /// Another slot whose card says that it has the same label: one of the two is a copy.
     #[serde(default)]
-    pub twin: Option<u32>,
+    pub twin: Option<SlotName>,
     /// blank, empty, unfinished, ours, foreign, busy or unreadable.
     pub occupant: String,
     /// One line on what is on it.
@@ -627,7 +632,7 @@ pub struct Imprint {
     /// Files as they landed, secrets masked.
     pub files: Vec<PlannedFile>,
     /// Slot that the card was in.
-    pub slot: i32,
+    pub slot: SlotName,
     /// Who wrote it.
     pub operator: String,
     /// Job that wrote it.
@@ -656,7 +661,7 @@ pub struct Job {
     /// What it is about.
     pub subject: String,
     /// Slot that it works on.
-    pub slot: Option<i32>,
+    pub slot: Option<SlotName>,
     /// The reader that the slot was in then: the port that it hung at, or its own name.
     #[serde(default)]
     pub reader: Option<String>,

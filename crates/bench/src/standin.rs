@@ -147,7 +147,7 @@ impl StandinCard {
                 Refusal::Empty | Refusal::Gone => CardError::Gone,
                 Refusal::Locked => CardError::Locked,
                 Refusal::Failed | Refusal::Unknown => CardError::Failed {
-                    op,
+                    op: op.into(),
                     offset,
                     detail: message,
                 },

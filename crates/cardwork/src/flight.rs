@@ -171,7 +171,7 @@ mod tests {
     #[test]
     fn what_may_pass_is_tried_again_and_nothing_else() {
         let failed = || CardError::Failed {
-            op: "reading",
+            op: "reading".into(),
             offset: 0,
             detail: "once".into(),
         };

@@ -3,6 +3,7 @@
 //! A card sits in a [`Slot`] and is reached through [`CardIo`]. Real readers and the stand-in
 //! are behind the same two traits; [`conformance`] is the suite that each of them passes.
 
+mod beside;
 pub mod check;
 pub mod conformance;
 mod flight;
@@ -15,10 +16,11 @@ mod safety;
 mod slot;
 mod write;
 
+pub use beside::{Beside, Chunks, Fill, Likely, Saves, Take, Unknown};
 pub use memory::MemorySlot;
 pub use occupant::{Contents, Mark, Occupant, look};
 pub use progress::{Curve, Progress, Snapshot, Stage};
-pub use read::{read_again, read_out};
+pub use read::{read_again, read_batches, read_out};
 pub use safety::{Bound, Unsafe};
 pub use slot::{Access, CardDisk, CardError, CardIo, Insertion, Medium, Place, Slot};
 pub use write::{Left, Options, Unwritten, WriteError, Written, has_edges_of, write};

@@ -117,7 +117,7 @@ impl Held {
         let start = offset as usize;
         if offset + len as u64 > self.size {
             return Err(CardError::Failed {
-                op: "access",
+                op: "access".into(),
                 offset,
                 detail: "past the end".into(),
             });

@@ -1,9 +1,15 @@
 //! A place for a card, and the card in it.
 
+use std::borrow::Cow;
+
 use imagecraft::{Disk, DiskError};
+use serde::{Deserialize, Serialize};
+
+use crate::Beside;
 
 /// Why work on a card failed.
-#[derive(Debug, thiserror::Error)]
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum CardError {
     /// The slot is empty.
@@ -19,7 +25,7 @@ pub enum CardError {
     #[error("{op} at byte {offset} failed: {detail}")]
     Failed {
         /// What was tried.
-        op: &'static str,
+        op: Cow<'static, str>,
         /// Where on the card.
         offset: u64,
         /// What was reported.
@@ -45,7 +51,7 @@ impl CardError {
 
 /// One stay of a card in a slot. Another one means that the card was out meanwhile, even if it is the same
 /// card again.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct Insertion {
     /// Which start of the computer, or of the stand-in, counts: numbers begin anew with each.
     pub boot: String,
@@ -60,7 +66,7 @@ impl std::fmt::Display for Insertion {
 }
 
 /// What a slot says about the card in it.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Medium {
     /// Since when it is in.
     pub insertion: Insertion,
@@ -79,7 +85,8 @@ pub struct Medium {
 }
 
 /// What a card is opened for.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Access {
     /// To look at it: only reading, beside whoever else has it.
     Look,
@@ -88,7 +95,7 @@ pub enum Access {
 }
 
 /// Where a slot is, for records: which reader, and which place in it.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct Place {
     /// The reader, by the port that it hangs at or by a name of its own.
     pub reader: String,
@@ -139,6 +146,12 @@ pub trait CardIo: Send + Sync {
     /// took place: a medium that cannot do it, or not so, has changed nothing.
     fn discard(&self, _offset: u64, _len: u64) -> Result<bool, CardError> {
         Ok(false)
+    }
+
+    /// Who does whole pieces of work beside the card, where it is at another computer. The functions of this crate
+    /// ask: whoever calls them need not know where the card is.
+    fn beside(&self) -> Option<&dyn Beside> {
+        None
     }
 }
 

@@ -17,7 +17,9 @@ use std::sync::mpsc::sync_channel;
 use std::sync::{Arc, Mutex};
 
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Disk, DiskError, Map};
+use serde::{Deserialize, Serialize};
 
+use crate::beside::DiskChunks;
 use crate::flight::{HANDS, Pool, in_order, lock, with_tries};
 use crate::occupant::BLOCK_0;
 use crate::pattern::{PROBE, Pattern, probe_places};
@@ -85,7 +87,8 @@ pub enum WriteError {
 }
 
 /// What is known about a card whose write did not end well.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Left {
     /// Not a byte of it was changed.
     Untouched,
@@ -116,7 +119,7 @@ impl Unwritten {
 }
 
 /// What a finished write did.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Written {
     /// Bytes put on the card, marks, test data and zeros included.
     pub written: u64,
@@ -142,7 +145,7 @@ pub(crate) fn batches_of(chunks: &[(u64, ByteKind)]) -> impl Iterator<Item = &[(
 }
 
 /// How a card is written.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize)]
 pub struct Options {
     /// A full check has shown that the card holds what it reports.
     pub size_proven: bool,
@@ -171,6 +174,9 @@ pub fn write<D: Disk + ?Sized>(
             content: len,
             card: size,
         }));
+    }
+    if let Some(there) = card.beside() {
+        return there.write(&DiskChunks(content), map, mark, options, progress);
     }
     let pattern = Pattern::fresh().map_err(|e| {
         Unwritten::untouched(WriteError::Content(DiskError::Io(std::io::Error::other(e))))

@@ -89,6 +89,18 @@ pub trait Disk: Send + Sync {
         Ok(())
     }
 
+    /// The name by which the content of a chunk is known, where it has one: chunks of one name hold the same bytes,
+    /// on whatever disk they are.
+    fn chunk_name(&self, _chunk: u64) -> Result<Option<[u8; 32]>, DiskError> {
+        Ok(None)
+    }
+
+    /// The content of a chunk that has a name, [`packed`](crate::packed), where it is at hand so. It may be shorter
+    /// than the chunk: zeros follow.
+    fn packed_chunk(&self, _chunk: u64) -> Result<Option<Vec<u8>>, DiskError> {
+        Ok(None)
+    }
+
     /// Reads `len` bytes from `offset` into a new buffer. For small structures only.
     fn read_vec(&self, offset: u64, len: usize) -> Result<Vec<u8>, DiskError> {
         check_range(self.len(), offset, len as u64)?;
@@ -123,6 +135,14 @@ impl<T: Disk + ?Sized> Disk for &T {
     fn write_at(&mut self, _: u64, _: &[u8]) -> Result<(), DiskError> {
         Err(DiskError::ReadOnly)
     }
+
+    fn chunk_name(&self, chunk: u64) -> Result<Option<[u8; 32]>, DiskError> {
+        (**self).chunk_name(chunk)
+    }
+
+    fn packed_chunk(&self, chunk: u64) -> Result<Option<Vec<u8>>, DiskError> {
+        (**self).packed_chunk(chunk)
+    }
 }
 
 /// A counted disk reads like the disk itself and refuses writes.
@@ -137,6 +157,14 @@ impl<T: Disk + ?Sized> Disk for std::sync::Arc<T> {
 
     fn write_at(&mut self, _: u64, _: &[u8]) -> Result<(), DiskError> {
         Err(DiskError::ReadOnly)
+    }
+
+    fn chunk_name(&self, chunk: u64) -> Result<Option<[u8; 32]>, DiskError> {
+        (**self).chunk_name(chunk)
+    }
+
+    fn packed_chunk(&self, chunk: u64) -> Result<Option<Vec<u8>>, DiskError> {
+        (**self).packed_chunk(chunk)
     }
 }
 

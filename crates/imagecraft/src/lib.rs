@@ -58,6 +58,7 @@ mod map;
 mod number;
 #[allow(clippy::arithmetic_side_effects, reason = "ranges of our own making")]
 mod overlay;
+pub mod packed;
 mod ranges;
 mod spool;
 mod stamp;

@@ -146,6 +146,19 @@ impl<B: Disk> Overlay<B> {
         }
     }
 
+    /// Whether a chunk reads as it does in the base, all of which holds it.
+    fn is_as_in_base(&self, chunk: u64) -> bool {
+        let start = chunk.saturating_mul(CHUNK);
+        let end = self.len.min(start.saturating_add(CHUNK));
+        let (first, last) = (start / BLOCK, end.div_ceil(BLOCK));
+        start < end
+            && end <= self.base.len()
+            && self.blocks.range(first..last).next().is_none()
+            && self.moved_at(first).is_none()
+            && self.moved.range(first..last).next().is_none()
+            && self.zeroed.within(first, last).next().is_none()
+    }
+
     fn put_pieces(&mut self, pieces: Vec<(u64, Piece)>) {
         for (block, piece) in pieces {
             match piece {
@@ -372,6 +385,20 @@ impl<B: Disk> Disk for Overlay<B> {
             }
         }
         Ok(())
+    }
+
+    fn chunk_name(&self, chunk: u64) -> Result<Option<[u8; 32]>, DiskError> {
+        match self.is_as_in_base(chunk) {
+            true => self.base.chunk_name(chunk),
+            false => Ok(None),
+        }
+    }
+
+    fn packed_chunk(&self, chunk: u64) -> Result<Option<Vec<u8>>, DiskError> {
+        match self.is_as_in_base(chunk) {
+            true => self.base.packed_chunk(chunk),
+            false => Ok(None),
+        }
     }
 
     fn write_at(&mut self, offset: u64, data: &[u8]) -> Result<(), DiskError> {

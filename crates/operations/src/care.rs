@@ -8,11 +8,11 @@ use ::records::Records;
 use ::records::backups::{Backup, NewBackup};
 use ::records::jobs::{NewJob, RequestKey};
 use ::records::releases::NewRelease;
-use bench::Bench;
 use time::OffsetDateTime;
 use vault::{Kind, Root};
 
 use crate::backups::{Backups, is_there};
+use crate::benches::Benches;
 use crate::jobs::Jobs;
 use crate::news::{Events, News};
 use crate::note::Note;
@@ -49,7 +49,7 @@ pub struct Care {
     records: Records,
     store: Arc<Store>,
     /// Its stand-in board shows whether a backup boots.
-    bench: Arc<Bench>,
+    bench: Arc<Benches>,
     jobs: Arc<Jobs>,
     events: Events,
     backups: Backups,
@@ -75,7 +75,7 @@ impl Care {
     pub fn new(
         records: Records,
         store: Arc<Store>,
-        bench: Arc<Bench>,
+        bench: Arc<Benches>,
         jobs: Arc<Jobs>,
         events: Events,
         root: Root,

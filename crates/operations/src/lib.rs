@@ -7,6 +7,7 @@
 pub mod arrivals;
 pub mod at_hand;
 pub mod backups;
+pub mod benches;
 pub mod care;
 pub mod catalogue;
 pub mod feeds;

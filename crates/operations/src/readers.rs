@@ -3,8 +3,9 @@
 use std::sync::Arc;
 
 use bench::linux::Disk;
-use bench::{Bench, Binding, BindingError, Bindings, STANDIN};
+use bench::{Binding, BindingError, Bindings, STANDIN};
 
+use crate::benches::Benches;
 use crate::refusal::Refusal;
 
 /// A disk larger than this is no card, unless the configuration says otherwise, in bytes.
@@ -19,14 +20,34 @@ impl From<BindingError> for Refusal {
     }
 }
 
-/// What the computer of the bench has, and what of it is offered.
-pub async fn survey(bench: &Arc<Bench>, largest: u64) -> Result<api::Bench, Refusal> {
-    let bench = bench.clone();
-    let (disks, (bindings, trouble)) =
-        tokio::task::spawn_blocking(move || (bench.scan(), bench.bindings()))
-            .await
-            .map_err(|e| Refusal::conflict("reader", e.to_string()))?;
-    let disks = disks?;
+async fn asked<T: Send + 'static>(
+    ask: impl FnOnce() -> Result<T, Refusal> + Send + 'static,
+) -> Result<T, Refusal> {
+    tokio::task::spawn_blocking(ask)
+        .await
+        .map_err(|e| Refusal::conflict("reader", e.to_string()))?
+}
+
+/// What the computer of a bench has, and what of it is offered; the service's own where no other is named.
+pub async fn survey(
+    benches: &Arc<Benches>,
+    bench: Option<&str>,
+    largest: u64,
+) -> Result<api::Bench, Refusal> {
+    let (disks, bindings, trouble) = match bench {
+        None => {
+            let here = benches.here().clone();
+            asked(move || {
+                let (bindings, trouble) = here.bindings();
+                Ok((here.scan()?, bindings, trouble))
+            })
+            .await?
+        }
+        Some(name) => {
+            let bench = benches.connected(name)?;
+            asked(move || Ok(bench.disks()?)).await?
+        }
+    };
     Ok(api::Bench {
         proposal: propose(&disks, &bindings, largest),
         rule: rule(&bindings),
@@ -39,8 +60,12 @@ pub async fn survey(bench: &Arc<Bench>, largest: u64) -> Result<api::Bench, Refu
     })
 }
 
-/// Writes down which places are slots; they count at once.
-pub async fn bind(bench: &Arc<Bench>, slots: Vec<api::SlotBinding>) -> Result<(), Refusal> {
+/// Writes down which places of a bench are slots; they count at once.
+pub async fn bind(
+    benches: &Arc<Benches>,
+    bench: Option<&str>,
+    slots: Vec<api::SlotBinding>,
+) -> Result<(), Refusal> {
     let slots = slots.into_iter().map(|slot| Binding {
         number: slot.number,
         port: slot.port.trim().into(),
@@ -50,11 +75,20 @@ pub async fn bind(bench: &Arc<Bench>, slots: Vec<api::SlotBinding>) -> Result<()
     let mut slots: Vec<_> = slots.collect();
     slots.sort_by_key(|slot| slot.number);
     let bindings = Bindings { slots };
-    let bench = bench.clone();
-    tokio::task::spawn_blocking(move || bench.bind(bindings))
-        .await
-        .map_err(|e| Refusal::conflict("reader", e.to_string()))??;
-    Ok(())
+    match bench {
+        None => {
+            let here = benches.here().clone();
+            asked(move || Ok(here.bind(bindings)?)).await
+        }
+        Some(name) => {
+            let bench = benches.connected(name)?;
+            asked(move || {
+                let bound = bench.bind(bindings)?;
+                bound.map_err(|why| Refusal::invalid("bad-slots", why))
+            })
+            .await
+        }
+    }
 }
 
 fn binding(slot: Binding) -> api::SlotBinding {

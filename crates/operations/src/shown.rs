@@ -1,5 +1,6 @@
 //! Records as the interface shows them.
 
+use api::SlotName;
 use api::{PlannedFile, Setting};
 use imagecraft::compare::{Differences, FileChangeKind};
 use records::{arrivals, backups, cards, checks, events, imprints, jobs, outages, releases};
@@ -175,8 +176,13 @@ pub fn filled_partitions(filled: &[imagecraft::inspect::Filled]) -> Vec<api::Par
         .collect()
 }
 
+/// A slot as it was recorded.
+pub fn slot(text: &str) -> SlotName {
+    text.parse().unwrap_or_default()
+}
+
 /// A card, and the slot that it is in.
-pub fn card(row: cards::Card, slot: Option<u32>) -> api::Card {
+pub fn card(row: cards::Card, slot: Option<SlotName>) -> api::Card {
     api::Card {
         label: row.label,
         size: row.size as u64,
@@ -352,7 +358,7 @@ pub fn imprint(row: imprints::Imprint) -> api::Imprint {
         state: row.state,
         settings: list(&row.settings),
         files: list::<PlannedFile>(&row.files),
-        slot: row.slot,
+        slot: self::slot(&row.slot),
         operator: row.operator,
         job: row.job_id,
         written: row.written.map(|bytes| bytes as u64),
@@ -462,7 +468,7 @@ pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
         kind: row.kind,
         state: row.state,
         subject: row.subject,
-        slot: row.slot,
+        slot: row.slot.as_deref().map(slot),
         reader: row.reader,
         unit: row.unit,
         card: row.card,

@@ -8,11 +8,13 @@ use imagecraft::inspect::glance;
 use records::Records;
 
 use crate::backups::Backups;
+use crate::benches::Spot;
 use crate::refusal::{Refusal, Why};
 use crate::shown;
 use crate::slots::{Found, Inserted, Slots};
 use crate::store::{Store, manifest_name};
 use crate::work::{BackupOrder, remarks_of};
+use api::SlotName;
 
 /// What a first backup adds to the vault for each hundred bytes that are in use, as ordinary Linux systems pack.
 const FIRST: u64 = 60;
@@ -78,7 +80,7 @@ impl Taking {
     ///
     /// # Errors
     /// No card, one with nothing whole on it, one that cannot be read.
-    pub async fn outlook(&self, slot: u32) -> Result<api::BackupOutlook, Refusal> {
+    pub async fn outlook(&self, slot: SlotName) -> Result<api::BackupOutlook, Refusal> {
         let inserted = self.slots.card_in(slot).await?;
         whole(&inserted.found, slot)?;
         self.outlook_of(&inserted, slot).await
@@ -87,7 +89,7 @@ impl Taking {
     async fn outlook_of(
         &self,
         inserted: &Inserted,
-        slot: u32,
+        slot: SlotName,
     ) -> Result<api::BackupOutlook, Refusal> {
         let found = &inserted.found;
         let whose = self.whose(found).await?;
@@ -141,16 +143,16 @@ impl Taking {
     /// Bytes that are in use on the card in a slot, what is noteworthy about its file systems, and its partitions.
     async fn in_use(
         &self,
-        number: u32,
+        slot: SlotName,
         medium: &Medium,
     ) -> Result<(u64, Vec<String>, Vec<api::Partition>), Refusal> {
-        let (bench, insertion) = (self.slots.bench().clone(), medium.insertion.clone());
+        let (bench, insertion) = (self.slots.benches().clone(), medium.insertion.clone());
         let looked = tokio::task::spawn_blocking(move || {
-            let slot = bench.slot(number)?.ok_or(CardError::Empty)?;
-            let card = slot.open(&insertion, Access::Look)?;
+            let found = bench.slot(slot)?.ok_or(CardError::Empty)?;
+            let card = found.open(&insertion, Access::Look)?;
             let disk = CardDisk(card.as_ref());
             let unfit = |why: String| {
-                let detail = format!("the card in slot {number} cannot be backed up: {why}");
+                let detail = format!("the card in slot {slot} cannot be backed up: {why}");
                 Refusal::invalid("no-layout", detail)
             };
             let seen = glance(&disk).map_err(|e| unfit(e.to_string()))?;
@@ -166,7 +168,7 @@ impl Taking {
     /// How long it takes, in seconds: it is read twice, with the speed that this card or its slot had.
     async fn seconds(
         &self,
-        at: &records::jobs::At,
+        at: &Spot,
         found: &Found,
         content: u64,
     ) -> Result<Option<f64>, Refusal> {
@@ -176,7 +178,12 @@ impl Taking {
         };
         let rate = match own {
             Some(rate) => Some(rate),
-            None => self.records.rates_at(&at.reader, at.unit).await?.1,
+            None => {
+                self.records
+                    .rates_at(&at.place.reader, at.place.unit as i32)
+                    .await?
+                    .1
+            }
         };
         Ok(rate
             .filter(|rate| *rate > 0.0)
@@ -225,7 +232,7 @@ struct Whose {
 }
 
 /// Refuses a card with nothing whole on it.
-fn whole(found: &Found, slot: u32) -> Result<(), Refusal> {
+fn whole(found: &Found, slot: SlotName) -> Result<(), Refusal> {
     let why = match &found.contents.occupant {
         Occupant::Blank | Occupant::Empty(_) => "is blank; there is nothing to back up",
         Occupant::Unfinished(_) => "is incomplete; there is nothing whole to back up",

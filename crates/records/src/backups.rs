@@ -43,7 +43,7 @@ pub struct NewBackup {
     /// How it was verified.
     pub verified: String,
     /// Slot that the card was in.
-    pub slot: i32,
+    pub slot: String,
     /// Insertion that it was read in.
     pub insertion: i64,
     /// Which start of the reader's computer counted it.
@@ -78,7 +78,7 @@ pub struct Backup {
     pub manifest: Vec<u8>,
     pub stored: i64,
     pub verified: String,
-    pub slot: i32,
+    pub slot: String,
     pub reader: Option<String>,
     pub unit: Option<i32>,
     pub insertion: i64,

@@ -29,7 +29,7 @@ pub struct NewImprint {
     /// Job that writes it.
     pub job: i64,
     /// Slot that the card is in.
-    pub slot: i32,
+    pub slot: String,
     /// Who writes it.
     pub operator: String,
     /// Effective settings with origins; a fingerprint for each secret.
@@ -60,7 +60,7 @@ pub struct Imprint {
     pub base: String,
     pub from_backup: bool,
     pub job_id: i64,
-    pub slot: i32,
+    pub slot: String,
     pub operator: String,
     /// `planned`, `writing`, `in doubt`, `verified`, `incomplete` or `void`.
     pub state: String,

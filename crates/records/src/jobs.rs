@@ -25,8 +25,8 @@ pub struct NewJob {
 /// A slot of the bench, with the place that it was then: slots can be bound to others.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct At {
-    /// Number of the slot.
-    pub slot: i32,
+    /// The slot: its number, or a bench and its number there.
+    pub slot: String,
     /// The reader: the port that it hung at, or its own name.
     pub reader: String,
     /// Place in the reader.
@@ -50,7 +50,7 @@ pub struct Job {
     pub kind: String,
     pub state: String,
     pub subject: String,
-    pub slot: Option<i32>,
+    pub slot: Option<String>,
     pub reader: Option<String>,
     pub unit: Option<i32>,
     pub card: Option<String>,
@@ -114,7 +114,7 @@ impl Records {
              on conflict (request_key) do nothing returning id",
             new.kind,
             new.subject,
-            new.at.as_ref().map(|at| at.slot),
+            new.at.as_ref().map(|at| &at.slot),
             new.card,
             new.operator,
             key.map(|key| &key.key),
@@ -215,9 +215,12 @@ impl Records {
     }
 
     /// Of these slots the newest job, where it came to a bad end which nobody has seen yet: slot and job.
-    pub async fn unseen_failures(&self, slots: &[i32]) -> Result<Vec<(i32, i64)>, RecordError> {
+    pub async fn unseen_failures(
+        &self,
+        slots: &[String],
+    ) -> Result<Vec<(String, i64)>, RecordError> {
         let rows = sqlx::query!(
-            r#"select s.slot as "slot!", j.id from unnest($1::int[]) s(slot), lateral (
+            r#"select s.slot as "slot!", j.id from unnest($1::text[]) s(slot), lateral (
                  select id, state, seen_by from jobs where slot = s.slot order by id desc limit 1) j
                where j.state in ('failed', 'interrupted') and j.seen_by is null"#,
             slots

@@ -2,6 +2,7 @@
 
 pub mod arrivals;
 pub mod backups;
+pub mod benches;
 pub mod boards;
 pub mod cards;
 pub mod checks;

@@ -129,7 +129,7 @@ pub struct Entry {
     /// Card of that.
     pub card: Option<String>,
     /// Slot of that.
-    pub slot: Option<i32>,
+    pub slot: Option<String>,
     /// When that began.
     pub began_at: Option<OffsetDateTime>,
     /// When that ended.
@@ -497,7 +497,7 @@ impl Records {
         round: i64,
         card: i64,
         size: i64,
-        slot: i32,
+        slot: &str,
         whose: Option<&str>,
     ) -> Result<Option<Claimed>, RecordError> {
         let mut tx = self.pool.begin().await?;

@@ -10,6 +10,7 @@ use arrival::locate::{Fixed, Locator, Mdns, Neighbours, StandIn};
 use bench::Bench;
 use operations::arrivals::{Arrivals, Watching};
 use operations::backups::Backups;
+use operations::benches::Benches;
 use operations::care::{Care, Places, waiting_key};
 use operations::catalogue::Catalogue;
 use operations::feeds::Feeds;
@@ -38,6 +39,8 @@ use crate::turns::Turns;
 
 /// Long bodies in memory at once; further ones wait.
 const LONG_BODIES: usize = 12;
+/// Tenths of a second that work at other benches has to end by itself when the service ends.
+const WAITS_FOR_BENCHES: usize = 80;
 /// Streams of events at once: one a browser and program.
 const STREAMS: usize = 64;
 
@@ -175,9 +178,15 @@ impl App {
             .context("the database cannot be used")?;
         let interrupted = records.sort_out_interrupted().await?;
         let events = Events::new(records.clone());
-        let bench = Arc::new(Bench::new(config.standin, Some(dir.join("bench.toml"))));
+        let here = Bench::new(config.standin, Some(dir.join("bench.toml")));
+        let benches = Benches::new(
+            here,
+            records.clone(),
+            store.keys.clone(),
+            config.bench_patience,
+        );
         let slots = Slots::new(
-            bench,
+            Arc::new(benches),
             config.largest_card,
             records.clone(),
             store.clone(),
@@ -216,7 +225,7 @@ impl App {
         let care = Care::new(
             records.clone(),
             store.clone(),
-            slots.bench().clone(),
+            slots.benches().clone(),
             jobs.clone(),
             events.clone(),
             root,
@@ -333,9 +342,12 @@ impl App {
         {
             watch.abort();
         }
-        for _ in 0..200 {
+        for moment in 0..200 {
             if self.jobs.is_idle() {
                 break;
+            }
+            if moment == WAITS_FOR_BENCHES {
+                self.slots.benches().close();
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
         }
@@ -350,6 +362,7 @@ impl App {
         {
             tracing::warn!("the connections to the records were not closed in time");
         }
+        self.slots.benches().close();
         if let Some(server) = &self.own_server
             && let Err(e) = server.stop()
         {

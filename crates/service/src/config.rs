@@ -70,6 +70,9 @@ pub struct Args {
     /// Jobs that work at once at most; others wait for their turn (12).
     #[arg(long, env = "DUPLICARIUM_MOST_JOBS")]
     most_jobs: Option<usize>,
+    /// Seconds that work at another bench goes on without its connection (120).
+    #[arg(long, env = "DUPLICARIUM_BENCH_SECONDS")]
+    bench_seconds: Option<u32>,
     /// Fetch from addresses in the service's own machine and network too.
     #[arg(long, env = "DUPLICARIUM_PRIVATE_ADDRESSES", num_args = 0..=1, default_missing_value = "true")]
     private_addresses: Option<bool>,
@@ -141,6 +144,7 @@ struct File {
     most_raw_gb: Option<f64>,
     most_card_gb: Option<f64>,
     most_jobs: Option<usize>,
+    bench_seconds: Option<u32>,
     private_addresses: Option<bool>,
     mdns: Option<bool>,
     watch_minutes: Option<f64>,
@@ -186,6 +190,8 @@ pub struct Config {
     pub largest_card: u64,
     /// Jobs that work at once at most.
     pub most_jobs: usize,
+    /// How long work at another bench goes on without its connection.
+    pub bench_patience: Duration,
     pub private_addresses: bool,
     /// Whether boards are looked for by mDNS.
     pub mdns: bool,
@@ -282,6 +288,10 @@ impl Config {
             raw: most_raw_gb.map_or(Limits::default().raw, |gb| (gb * 1e9) as u64),
             ..Limits::default()
         };
+        let bench_seconds = args.bench_seconds.or(file.bench_seconds).unwrap_or(120);
+        if !(5..=3600).contains(&bench_seconds) {
+            bail!("bench_seconds is {bench_seconds}; it takes 5 to 3600");
+        }
         Ok(Self {
             listen,
             limits,
@@ -291,6 +301,7 @@ impl Config {
             loopback_person,
             mdns: args.mdns.or(file.mdns).unwrap_or(true),
             watch_every: Duration::from_secs_f64(watch_minutes * 60.0),
+            bench_patience: Duration::from_secs(u64::from(bench_seconds)),
             most_jobs: args.most_jobs.or(file.most_jobs).unwrap_or(MOST_JOBS),
             largest_card: most_card_gb.map_or(LARGEST_CARD, |gb| (gb * 1e9) as u64),
             import_dir: args.import_dir.or(file.import_dir),

@@ -22,6 +22,7 @@ const PROGRESS: Duration = Duration::from_millis(300);
 /// Begins to watch the slots, to make the cards of rounds, and to look after everything.
 pub fn begin(app: &Arc<App>) {
     app.watch(app.slots.clone().watch());
+    app.watch(app.slots.benches().clone().look_after());
     app.watch(app.rounds.clone().watch());
     app.watch(app.arrivals.clone().watch());
     app.watch(app.arrivals.clone().look_after());

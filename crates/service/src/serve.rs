@@ -138,7 +138,9 @@ where
         .timer(TokioTimer::new())
         .header_read_timeout(HEAD)
         .max_buf_size(HEADS as usize)
-        .serve_connection(io, service);
+        .serve_connection(io, service)
+        // Benches speak another protocol from then on.
+        .with_upgrades();
     tokio::pin!(connection);
     tokio::select! {
         _ = connection.as_mut() => {}

@@ -2,24 +2,22 @@
 //! the stand-in card reader, the command line, and a headless browser.
 
 mod browser;
+mod drawer;
+mod far;
 pub mod loop_device;
 pub mod model;
 
-use std::hash::{DefaultHasher, Hasher};
 use std::net::TcpListener;
-use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
 use api::Client;
-use rustix::fs::{SeekFrom, seek};
 use rustix::process::{Pid, Signal, kill_process};
 
 pub use browser::Browser;
-
-/// What [`Testbed::card_digest`] takes together, in bytes.
-const BLOCK: u64 = 4096;
+pub use drawer::Drawer;
+pub use far::{FarBench, Line};
 
 /// The workspace's folder.
 pub fn workspace() -> PathBuf {
@@ -179,19 +177,18 @@ impl Drop for Publisher {
 pub struct Testbed {
     dir: tempfile::TempDir,
     port: u16,
-    standin_port: u16,
+    drawer: Drawer,
     /// Flags of the service beside the usual ones.
     flags: Vec<String>,
     /// What the service finds in its environment besides.
     pub environment: Vec<(String, String)>,
     service: Option<Child>,
-    standin: Child,
 }
 
 /// A backup of the card in a slot, as most are taken.
 pub fn backup_of(slot: u32) -> api::NewBackup {
     api::NewBackup {
-        slot,
+        slot: slot.into(),
         ..api::NewBackup::default()
     }
 }
@@ -222,28 +219,15 @@ impl Testbed {
         // The database's own user must be able to reach its folder in here.
         let open = std::os::unix::fs::PermissionsExt::from_mode(0o755);
         std::fs::set_permissions(dir.path(), open).expect("the folder is ours");
-        let (port, standin_port) = (free_port(), free_port());
-        let standin = Command::new(binary("duplicarium-standin"))
-            .args([
-                "--at",
-                &format!("127.0.0.1:{standin_port}"),
-                "serve",
-                "--slots",
-                &slots.to_string(),
-                "--dir",
-            ])
-            .arg(dir.path().join("standin"))
-            .stdout(Stdio::null())
-            .spawn()
-            .expect("the stand-in starts");
+        let port = free_port();
+        let drawer = Drawer::start(&dir.path().join("standin"), slots);
         let mut testbed = Self {
             dir,
             port,
-            standin_port,
+            drawer,
             flags: flags.iter().map(|flag| (*flag).to_owned()).collect(),
             environment: Vec::new(),
             service: None,
-            standin,
         };
         std::fs::create_dir(testbed.import_dir()).expect("the folder is ours");
         prepare(&mut testbed);
@@ -276,7 +260,7 @@ impl Testbed {
         let mut command = Command::new(binary("duplicariumd"));
         command
             .args(["--listen", &format!("127.0.0.1:{}", self.port)])
-            .args(["--standin", &format!("127.0.0.1:{}", self.standin_port)])
+            .args(["--standin", &self.drawer.address()])
             // Services of several tests would hear each other's boards.
             .args(["--mdns", "false"])
             .arg("--data-dir")
@@ -412,9 +396,14 @@ impl Testbed {
         said.out
     }
 
+    /// The reader of the service's own computer.
+    pub fn drawer(&self) -> &Drawer {
+        &self.drawer
+    }
+
     /// Address of the stand-in.
     pub fn standin_address(&self) -> String {
-        format!("127.0.0.1:{}", self.standin_port)
+        self.drawer.address()
     }
 
     /// A typed client that acts as `marit`.
@@ -470,62 +459,32 @@ impl Testbed {
 
     /// Runs `duplicarium-standin` with these words.
     pub fn standin(&self, words: &[&str]) -> String {
-        let at = format!("127.0.0.1:{}", self.standin_port);
-        let output = Command::new(binary("duplicarium-standin"))
-            .args(words)
-            .args(["--at", &at])
-            .output();
-        let said = Said::from(output.expect("duplicarium-standin runs"));
-        assert_eq!(said.code, 0, "duplicarium-standin {words:?}: {said:?}");
-        said.out
+        self.drawer.order(words)
     }
 
     /// Makes a card in the drawer.
     pub fn make_card(&self, name: &str, size: &str, more: &[&str]) {
-        self.standin(&[&["make", name, "--size", size], more].concat());
+        self.drawer.make_card(name, size, more);
     }
 
     /// Where the bytes of a card lie.
     pub fn card_file(&self, name: &str) -> PathBuf {
-        self.dir.path().join(format!("standin/cards/{name}.card"))
+        self.drawer.card_file(name)
     }
 
     /// Stands for everything that is on a card, read past the product: equal as long as no byte changes.
     pub fn card_digest(&self, name: &str) -> u64 {
-        let file = std::fs::File::open(self.card_file(name)).expect("the card lies there");
-        let size = file.metadata().expect("it has a size").len();
-        let mut digest = DefaultHasher::new();
-        let mut buf = vec![0; 1 << 20];
-        let mut at = 0;
-        // Holes read as zero, and so do blocks of zeros, which are told by being left out.
-        while let Ok(data) = seek(&file, SeekFrom::Data(at)) {
-            let end = seek(&file, SeekFrom::Hole(data)).map_or(size, |hole| hole.min(size));
-            at = data / BLOCK * BLOCK;
-            while at < end {
-                let len = buf.len().min((size - at) as usize);
-                file.read_exact_at(&mut buf[..len], at).expect("it reads");
-                for (place, block) in buf[..len].chunks(BLOCK as usize).enumerate() {
-                    if block.iter().any(|byte| *byte != 0) {
-                        digest.write_u64(at + place as u64 * BLOCK);
-                        digest.write(block);
-                    }
-                }
-                at += len as u64;
-            }
-        }
-        digest.finish()
+        self.drawer.card_digest(name)
     }
 
     /// Puts a card into a slot.
     pub fn put(&self, name: &str, slot: u32) {
-        self.standin(&["put", name, "--slot", &slot.to_string()]);
+        self.drawer.put(name, slot);
     }
 
     /// Boots a card and gives the lines about it.
     pub fn boot(&self, card: &str, model: &str) -> serde_json::Value {
-        let out = self.standin(&["boot", card, "--model", model, "--json"]);
-        let boards: serde_json::Value = serde_json::from_str(&out).expect("JSON");
-        boards["boards"][0].clone()
+        self.drawer.boot(card, model)
     }
 
     /// Board models, sites, networks in the air, both demo releases.
@@ -619,8 +578,6 @@ pub fn path(path: &Path) -> &str {
 impl Drop for Testbed {
     fn drop(&mut self) {
         self.stop_service();
-        let _ = self.standin.kill();
-        let _ = self.standin.wait();
         if std::thread::panicking() {
             eprintln!(
                 "service log:\n{}",

@@ -420,7 +420,7 @@ impl Model {
     async fn plan(&mut self, slot: u32, device: &str) -> Option<api::Plan> {
         let new = NewPlan {
             device: Some(device.into()),
-            slot,
+            slot: slot.into(),
             ..NewPlan::default()
         };
         self.plan_of(&new).await
@@ -428,7 +428,7 @@ impl Model {
 
     /// What failed is refused until somebody says that it is good; its fault was taken from it since.
     async fn trust_again(&mut self, new: &NewPlan) {
-        let card = self.slots[&new.slot];
+        let card = self.slots[&new.slot.number()];
         let mistrusted = self.mistrusted.contains(card);
         let Some(label) = self.labels.get(card).filter(|_| mistrusted) else {
             return;
@@ -452,7 +452,7 @@ impl Model {
         self.trust_again(new).await;
         match self.client.plan(new).await {
             Ok(plan) => {
-                let card = self.slots[&new.slot];
+                let card = self.slots[&new.slot.number()];
                 let before = self.labels.insert(card, plan.card.clone());
                 assert!(
                     before.is_none_or(|label| label == plan.card)
@@ -466,7 +466,7 @@ impl Model {
                 let expected = match problem.code.as_str() {
                     "source-card" | "card-too-small" => new.backup.is_some(),
                     "no-release" | "withdrawn" => self.withdrawn,
-                    "card-unreadable" => self.bad == Some(new.slot),
+                    "card-unreadable" => self.bad == Some(new.slot.number()),
                     _ => false,
                 };
                 assert!(expected, "{}: {problem:?}", self.what);
@@ -531,7 +531,7 @@ impl Model {
         ));
         let new = NewPlan {
             backup: Some(backup),
-            slot,
+            slot: slot.into(),
             ..NewPlan::default()
         };
         let fate = self.order_fault(card, slot, fate).await;
@@ -553,7 +553,7 @@ impl Model {
         let job = self.client.confirm(&plan.id, plan.agreed(), None).await;
         let job = job.unwrap_or_else(|e| panic!("{}: {e}", self.what));
         let ended = self.let_happen(&job, fate).await;
-        self.mend(card, plan.slot, fate);
+        self.mend(card, plan.slot.number(), fate);
         self.settle().await;
         let after = self.medium(card);
         let device = plan.device.clone();
@@ -767,7 +767,7 @@ impl Model {
     /// Waits for the moment in which a write's last block is on its card; false where the job is none,
     /// or was over before that was seen.
     async fn until_bootable(&self, job: &Job) -> bool {
-        let card = job.slot.and_then(|slot| self.slots.get(&(slot as u32)));
+        let card = job.slot.and_then(|slot| self.slots.get(&slot.number()));
         let writes = matches!(job.kind.as_str(), "write" | "restore");
         let (Some(card), true) = (card, writes) else {
             tokio::time::sleep(Duration::from_millis(700)).await;
@@ -845,7 +845,7 @@ impl Model {
         self.say(format!("two hands at {card} in slot {slot}"));
         let new = |device: &str| NewPlan {
             device: Some(device.into()),
-            slot,
+            slot: slot.into(),
             ..NewPlan::default()
         };
         let (new_1, new_2) = (new(DEVICES[0]), new(DEVICES[1]));

@@ -6,12 +6,13 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread::JoinHandle;
 
 use imagecraft::CHUNK;
+use imagecraft::packed::Packer;
 
 use crate::error::VaultError;
 use crate::hold::Hold;
 use crate::manifest::{self, Noting};
 use crate::page::PAGE;
-use crate::piece::{Kind, Packer};
+use crate::piece::Kind;
 use crate::writer::Writer;
 use crate::{Entry, Growth, Manifest};
 

@@ -5,12 +5,14 @@ use std::sync::Arc;
 
 use object_store::ObjectStoreExt;
 
+use imagecraft::packed::Packer;
+
 use crate::error::VaultError;
 use crate::index::NameSet;
 use crate::keys::Name;
 use crate::manifest::Manifest;
 use crate::objects::{index_bound, index_path};
-use crate::piece::{Kind, Packer};
+use crate::piece::Kind;
 use crate::segment::{self, Row};
 use crate::store::{SegmentId, Vault};
 

@@ -476,6 +476,16 @@ impl ManifestDisk {
         {
             return Ok(bytes);
         }
+        self.with_window(name, |window| vault.unpack_through(name, window))
+    }
+
+    /// Does something through the window that holds a chunk, or through one that is moved there.
+    fn with_window<T>(
+        &self,
+        name: Name,
+        read: impl FnOnce(&mut Window) -> Result<T, VaultError>,
+    ) -> Result<T, VaultError> {
+        let vault = &self.manifest.vault;
         let mut window = {
             let mut windows = self.windows.lock().unwrap_or_else(|e| e.into_inner());
             let holds = windows.iter().position(|window| vault.is_in(name, window));
@@ -485,10 +495,10 @@ impl ManifestDisk {
                 None => Window::default(),
             }
         };
-        let bytes = vault.unpack_through(name, &mut window);
+        let read = read(&mut window);
         let mut windows = self.windows.lock().unwrap_or_else(|e| e.into_inner());
         windows.push(window);
-        bytes
+        read
     }
 }
 
@@ -525,6 +535,22 @@ impl Disk for ManifestDisk {
             at += piece as u64;
         }
         Ok(())
+    }
+
+    fn chunk_name(&self, chunk: u64) -> Result<Option<[u8; 32]>, DiskError> {
+        match self.manifest.entry(chunk).map_err(std::io::Error::other)? {
+            Entry::Data(name) => Ok(Some(name.0)),
+            Entry::Zero | Entry::Free => Ok(None),
+        }
+    }
+
+    fn packed_chunk(&self, chunk: u64) -> Result<Option<Vec<u8>>, DiskError> {
+        let Entry::Data(name) = self.manifest.entry(chunk).map_err(std::io::Error::other)? else {
+            return Ok(None);
+        };
+        let vault = &self.manifest.vault;
+        let packed = self.with_window(name, |window| vault.packed_through(name, window));
+        Ok(Some(packed.map_err(std::io::Error::other)?))
     }
 
     fn write_at(&mut self, _: u64, _: &[u8]) -> Result<(), DiskError> {

@@ -1,6 +1,6 @@
 //! Pieces: what segments hold. Each carries its kind, its name and its length, and is packed and sealed.
 
-use imagecraft::CHUNK_LEN;
+use imagecraft::packed::{Packer, unpack};
 
 use crate::error::VaultError;
 use crate::keys::{Keys, Name};
@@ -76,7 +76,7 @@ pub(crate) fn seal(
     bytes: &[u8],
     packer: &mut Packer,
 ) -> Result<Vec<u8>, VaultError> {
-    let packed = packer.pack(bytes)?;
+    let packed = packer.pack(bytes).map_err(VaultError::Pack)?;
     Ok(keys.seal_object(&bound(kind, name), packed)?)
 }
 
@@ -89,8 +89,13 @@ pub(crate) fn open(
     sealed: &[u8],
 ) -> Option<Vec<u8>> {
     let packed = keys.open_object(&bound(kind, name), sealed)?;
-    let plain = unpack(&packed)?;
+    let plain = unpack(&packed, MOST_PLAIN)?;
     (naming.name(kind, &plain) == name).then_some(plain)
+}
+
+/// Opens a piece and gives it as it is packed; nothing if it is not what was sealed under that name.
+pub(crate) fn open_packed(keys: &Keys, kind: Kind, name: Name, sealed: &[u8]) -> Option<Vec<u8>> {
+    keys.open_object(&bound(kind, name), sealed)
 }
 
 /// Seals a piece anew, as it is packed; nothing if it does not open.
@@ -99,63 +104,5 @@ pub(crate) fn reseal(keys: &Keys, kind: Kind, name: Name, sealed: &[u8]) -> Opti
     keys.seal_object(&bound(kind, name), &packed).ok()
 }
 
-/// zstd level: content is packed once and read often.
-const LEVEL: i32 = 3;
 /// Largest plain piece, a guard against damage: the root of a manifest of a very large disk.
 const MOST_PLAIN: usize = 64 << 20;
-
-/// Packs content: one byte for the method, the plain length in four, then the bytes.
-#[derive(Default)]
-pub(crate) struct Packer {
-    zstd: Option<zstd::bulk::Compressor<'static>>,
-    out: Vec<u8>,
-}
-
-const STORED: u8 = 0;
-const ZSTD: u8 = 1;
-
-impl Packer {
-    fn pack(&mut self, bytes: &[u8]) -> Result<&[u8], VaultError> {
-        let zstd = match &mut self.zstd {
-            Some(zstd) => zstd,
-            none => none.insert(zstd::bulk::Compressor::new(LEVEL).map_err(VaultError::Pack)?),
-        };
-        self.out.resize(5 + bytes.len().max(CHUNK_LEN), 0);
-        self.out[1..5].copy_from_slice(&(bytes.len() as u32).to_le_bytes());
-        // A buffer no longer than the content makes packing fail where it would not pay.
-        let len = match zstd.compress_to_buffer(bytes, &mut self.out[5..5 + bytes.len()]) {
-            Ok(len) => {
-                self.out[0] = ZSTD;
-                len
-            }
-            Err(_) => {
-                self.out[0] = STORED;
-                self.out[5..5 + bytes.len()].copy_from_slice(bytes);
-                bytes.len()
-            }
-        };
-        Ok(&self.out[..5 + len])
-    }
-}
-
-thread_local! {
-    /// Making one takes longer than unpacking a chunk with it.
-    static UNPACKER: std::cell::RefCell<Option<zstd::bulk::Decompressor<'static>>> = const { std::cell::RefCell::new(None) };
-}
-
-fn unpack(packed: &[u8]) -> Option<Vec<u8>> {
-    let (head, body) = packed.split_at_checked(5)?;
-    let len = u32::from_le_bytes(head[1..].try_into().ok()?) as usize;
-    let plain = match head[0] {
-        STORED => body.to_vec(),
-        ZSTD if len <= MOST_PLAIN => UNPACKER.with_borrow_mut(|unpacker| {
-            let unpacker = match unpacker {
-                Some(unpacker) => unpacker,
-                none => none.insert(zstd::bulk::Decompressor::new().ok()?),
-            };
-            unpacker.decompress(body, len).ok()
-        })?,
-        _ => return None,
-    };
-    (plain.len() == len).then_some(plain)
-}

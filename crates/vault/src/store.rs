@@ -6,6 +6,7 @@ use std::time::Instant;
 use bytes::Bytes;
 use futures::{StreamExt, TryStreamExt};
 use imagecraft::CHUNK;
+use imagecraft::packed::Packer;
 use object_store::{ObjectStore, ObjectStoreExt};
 use tokio::runtime::Handle;
 
@@ -14,7 +15,7 @@ use crate::index::{Index, Place};
 use crate::keys::{Keys, Name, Root};
 use crate::objects::{index_bound, index_path, listed, segment_path};
 use crate::page::Page;
-use crate::piece::{self, Kind, Naming, Packer};
+use crate::piece::{self, Kind, Naming};
 use crate::ring;
 use crate::segment::{self, Row};
 
@@ -406,6 +407,27 @@ impl Vault {
         name: Name,
         window: &mut Window,
     ) -> Result<Vec<u8>, VaultError> {
+        self.opened_through(name, window, |sealed| self.open_piece(kind, name, sealed))
+    }
+
+    /// Reads a chunk through a window, as it is packed.
+    pub(crate) fn packed_through(
+        &self,
+        name: Name,
+        window: &mut Window,
+    ) -> Result<Vec<u8>, VaultError> {
+        self.opened_through(name, window, |sealed| {
+            piece::open_packed(&self.keys, Kind::Chunk, name, sealed)
+        })
+    }
+
+    /// Reads one piece through a window and opens it.
+    fn opened_through(
+        &self,
+        name: Name,
+        window: &mut Window,
+        open: impl Fn(&[u8]) -> Option<Vec<u8>>,
+    ) -> Result<Vec<u8>, VaultError> {
         let mut gone = None;
         loop {
             let (place, id) = {
@@ -441,8 +463,7 @@ impl Vault {
             }
             let from = (start - window.offset) as usize;
             let sealed = window.bytes.get(from..from + place.len as usize);
-            let plain = sealed.and_then(|sealed| self.open_piece(kind, name, sealed));
-            return plain.ok_or(VaultError::Damaged { name });
+            return sealed.and_then(&open).ok_or(VaultError::Damaged { name });
         }
     }
 

@@ -1,12 +1,13 @@
 //! Work that adds to the vault gathers what it adds in segments.
 
+use imagecraft::packed::Packer;
 use std::collections::HashMap;
 use std::sync::Arc;
 
 use crate::error::VaultError;
 use crate::hold::Hold;
 use crate::keys::Name;
-use crate::piece::{Kind, Packer};
+use crate::piece::Kind;
 use crate::segment::{self, HEAD, Row, SEGMENT};
 use crate::store::{Growth, Vault};
 

@@ -7,7 +7,7 @@ use super::{Answer, Client, ClientError, part};
 use crate::{
     Carrier, Choice, Comparison, Device, Feed, FileComparison, FileNode, FileVersion, Folder,
     Following, Job, Line, NewComparison, NewCurrent, NewEvidence, NewFeed, NewRelease, NewSheet,
-    NewState, NewUpload, PART, Page, Paging, Release, ReleaseDetail, Shared, Upload,
+    NewState, NewUpload, PART, Page, Paging, Release, ReleaseDetail, Shared, SlotName, Upload,
 };
 
 /// A content that can be looked into and taken out.
@@ -18,7 +18,7 @@ pub enum Content<'a> {
     /// Of a backup, by its name.
     Backup(&'a str),
     /// Of the card in a slot, whose files can be looked at.
-    Card(u32),
+    Card(SlotName),
 }
 
 impl Content<'_> {
@@ -26,7 +26,7 @@ impl Content<'_> {
         match self {
             Self::Release(name) => format!("releases/{}", part(name)),
             Self::Backup(name) => format!("backups/{}", part(name)),
-            Self::Card(slot) => format!("slots/{slot}"),
+            Self::Card(slot) => format!("slots/{}", part(&slot.typed())),
         }
     }
 }

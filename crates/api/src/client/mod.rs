@@ -1,5 +1,6 @@
 //! The typed client.
 
+mod benches;
 mod catalogue;
 mod devices;
 mod field;

@@ -6,10 +6,11 @@ use reqwest::Method;
 
 use super::{Answer, Client, part};
 use crate::{
-    Backup, BackupOutlook, BackupQuery, Bench, Card, CardChange, CardDetail, CardLot, CardPlan,
-    CardQuery, Confirmation, Fault, FreedCard, Job, Jobs, NewBackup, NewCardPlan, NewDrift,
-    NewFault, NewOutage, NewPlan, NewRound, Outage, OutageEnd, Page, Paging, Plan, RoundChange,
-    RoundConfirmation, RoundDetail, RoundEntryChange, Rounds, Slot, SlotBinding, Sticker,
+    AtBench, Backup, BackupOutlook, BackupQuery, Bench, Card, CardChange, CardDetail, CardLot,
+    CardPlan, CardQuery, Confirmation, Fault, FreedCard, Job, Jobs, NewBackup, NewCardPlan,
+    NewDrift, NewFault, NewOutage, NewPlan, NewRound, Outage, OutageEnd, Page, Paging, Plan,
+    RoundChange, RoundConfirmation, RoundDetail, RoundEntryChange, Rounds, Slot, SlotBinding,
+    SlotName, Sticker,
 };
 
 impl Client {
@@ -19,26 +20,35 @@ impl Client {
     }
 
     /// Lets go of the card in a slot where the bench's computer uses it.
-    pub async fn release_slot(&self, slot: u32) -> Answer<Vec<Slot>> {
-        self.give(Method::POST, &format!("slots/{slot}/release"), &())
-            .await
+    pub async fn release_slot(&self, slot: SlotName) -> Answer<Vec<Slot>> {
+        self.give(
+            Method::POST,
+            &format!("slots/{}/release", part(&slot.typed())),
+            &(),
+        )
+        .await
     }
 
     /// Says which card it is that is in a slot and does not say it itself.
-    pub async fn attach_label(&self, slot: u32, label: &str) -> Answer<Vec<Slot>> {
+    pub async fn attach_label(&self, slot: SlotName, label: &str) -> Answer<Vec<Slot>> {
         let sticker = Sticker { card: label.into() };
-        self.give(Method::PUT, &format!("slots/{slot}/label"), &sticker)
-            .await
+        self.give(
+            Method::PUT,
+            &format!("slots/{}/label", part(&slot.typed())),
+            &sticker,
+        )
+        .await
     }
 
-    /// The disks of the bench's computer and which places are slots.
-    pub async fn bench(&self) -> Answer<Bench> {
-        self.get("bench").await
+    /// The disks of a bench's computer and which places are slots.
+    pub async fn bench(&self, at: &AtBench) -> Answer<Bench> {
+        self.get_with("bench", at).await
     }
 
     /// Says which places are slots, all of them.
-    pub async fn bind_slots(&self, slots: &[SlotBinding]) -> Answer<Bench> {
-        self.give(Method::PUT, "bench/slots", &slots).await
+    pub async fn bind_slots(&self, at: &AtBench, slots: &[SlotBinding]) -> Answer<Bench> {
+        let request = self.request(Method::PUT, "bench/slots").query(at);
+        self.read(self.send(request.json(&slots)).await?).await
     }
 
     /// Makes a plan for work on a card itself.
@@ -136,12 +146,13 @@ impl Client {
     }
 
     /// What a backup of the card in a slot would come to.
-    pub async fn backup_outlook(&self, slot: u32) -> Answer<BackupOutlook> {
-        self.get(&format!("slots/{slot}/outlook")).await
+    pub async fn backup_outlook(&self, slot: SlotName) -> Answer<BackupOutlook> {
+        self.get(&format!("slots/{}/outlook", part(&slot.typed())))
+            .await
     }
 
     /// Compares the card in a slot with what was written onto it.
-    pub async fn compare_card(&self, slot: u32, key: Option<&str>) -> Answer<Job> {
+    pub async fn compare_card(&self, slot: SlotName, key: Option<&str>) -> Answer<Job> {
         self.start("drift", key, &NewDrift { slot }).await
     }
 

@@ -304,7 +304,7 @@ impl BlockCard {
             // A card that was changed looks like one that fails; only the kernel can tell.
             _ if self.was_changed() => CardError::Gone,
             _ => CardError::Failed {
-                op,
+                op: op.into(),
                 offset,
                 detail: error.to_string(),
             },
@@ -329,7 +329,7 @@ impl BlockCard {
             .is_none_or(|end| end > self.size)
         {
             return Err(CardError::Failed {
-                op,
+                op: op.into(),
                 offset,
                 detail: format!("the card ends at byte {}", self.size),
             });

@@ -4,6 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use cardwork::{CardError, Place};
+use serde::{Deserialize, Serialize};
 
 use super::Computer;
 use super::usage::Usage;
@@ -12,7 +13,7 @@ use super::usage::Usage;
 const SECTOR: u64 = 512;
 
 /// A disk of a computer.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Disk {
     /// Name in the kernel, such as `sdb`.
     pub name: String,

@@ -20,6 +20,9 @@ const HOPELESS: usize = 256;
 /// # Errors
 /// [`CheckError`] where the card is gone or locked. A card that fails gets a verdict.
 pub fn full(card: &dyn CardIo, mark: &Mark, progress: &Progress) -> Result<Report, CheckError> {
+    if let Some(there) = card.beside() {
+        return there.full(mark, progress);
+    }
     let size = card.size();
     let pattern = Pattern::fresh().map_err(|e| CheckError::Chance(e.to_string()))?;
     let mut findings = Findings::default();

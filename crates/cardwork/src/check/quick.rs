@@ -90,6 +90,9 @@ pub fn quick<K: Keep + Kept>(
     keep: &mut K,
     progress: &Progress,
 ) -> Result<Report, CheckError> {
+    if let Some(there) = card.beside() {
+        return there.quick(mark, keep, progress);
+    }
     let places = places(card.size());
     let total: u64 = places.iter().map(|(_, len)| *len as u64).sum();
     let pattern = Pattern::fresh().map_err(|e| CheckError::Chance(e.to_string()))?;
@@ -111,7 +114,7 @@ pub fn quick<K: Keep + Kept>(
     // Whatever came of it, the card gets back what was on it, as far as it takes it.
     let back = match &tested {
         Err(CheckError::Card(error)) if error.is_out_of_reach() => Ok(()),
-        _ => put_back(card, keep, progress),
+        _ => put_back(card, &*keep, progress),
     };
     let written = tested?;
     let verdict = verdict(&places, &findings, card.size());
@@ -209,11 +212,10 @@ fn verdict(places: &[(u64, usize)], findings: &Findings, size: u64) -> Verdict {
 ///
 /// # Errors
 /// [`CheckError`]; what was kept is still there then.
-pub fn put_back<K: Kept + ?Sized>(
-    card: &dyn CardIo,
-    kept: &K,
-    progress: &Progress,
-) -> Result<(), CheckError> {
+pub fn put_back(card: &dyn CardIo, kept: &dyn Kept, progress: &Progress) -> Result<(), CheckError> {
+    if let Some(there) = card.beside() {
+        return there.put_back(kept, progress);
+    }
     progress.begin(Stage::PuttingBack, 2 * kept.bytes());
     let mut first_error = None;
     for number in (0..kept.len()).rev() {

@@ -180,7 +180,7 @@ impl LyingCard {
         }
         state.calls += 1;
         let failed = |detail: &str| CardError::Failed {
-            op,
+            op: op.into(),
             offset,
             detail: detail.into(),
         };
@@ -268,7 +268,7 @@ impl CardIo for LyingCard {
             && self.touches((from, len), offset, buf.len() as u64)
         {
             return Err(CardError::Failed {
-                op: "reading",
+                op: "reading".into(),
                 offset,
                 detail: "the medium".into(),
             });
@@ -298,7 +298,7 @@ impl CardIo for LyingCard {
             && self.touches((from, len), offset, data.len() as u64)
         {
             return Err(CardError::Failed {
-                op: "writing",
+                op: "writing".into(),
                 offset,
                 detail: "the medium".into(),
             });

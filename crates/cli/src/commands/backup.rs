@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use anyhow::bail;
 use api::{
     BackupChange, BackupInterval, BackupOutlook, BackupQuery, Content, Headroom, KeepChange,
-    KeepReport, KeepRule, NewBackup, NewImageBackup,
+    KeepReport, KeepRule, NewBackup, NewImageBackup, SlotName,
 };
 use clap::Subcommand;
 
@@ -43,7 +43,7 @@ pub enum Backup {
     Take {
         /// Slot of the card.
         #[arg(long)]
-        slot: u32,
+        slot: SlotName,
         /// Why, such as "before changing the level sensor".
         #[arg(long, default_value = "")]
         reason: String,

@@ -1,18 +1,43 @@
-//! The bench: its computer's disks, and which places are slots.
+//! Benches: the disks of their computers, which places are slots, and which computers are benches.
 
-use api::SlotBinding;
-use clap::Subcommand;
+use api::{AtBench, BenchCode, FarBench, SlotBinding};
+use clap::{Args, Subcommand};
 
 use crate::{Context, text};
 
 #[derive(Subcommand)]
 pub enum Bench {
-    /// Show every disk of the bench's computer, what it is, and why it is offered as a card or not.
-    Scan,
+    /// List the benches on other computers.
+    List,
+    /// Let another computer become a bench; prints the one-time code that enrols it.
+    Add {
+        /// What it is called: 1 to 15 small letters, digits and dashes.
+        name: String,
+    },
+    /// Print a new code for a bench; another computer takes its place as soon as that is used.
+    Code {
+        /// Name of the bench.
+        name: String,
+    },
+    /// Let a bench be none any more. What was recorded of its slots stays.
+    Remove {
+        /// Name of the bench.
+        name: String,
+    },
+    /// Show every disk of a bench's computer, what it is, and why it is offered as a card or not.
+    Scan {
+        #[command(flatten)]
+        at: At,
+    },
     /// Show which places are slots.
-    Slots,
+    Slots {
+        #[command(flatten)]
+        at: At,
+    },
     /// Make a place a slot, or give a slot another place. It counts at once.
     Bind {
+        #[command(flatten)]
+        at: At,
         /// Number of the slot, as it stands on the table.
         number: u32,
         /// The port that the reader hangs at, as `bench scan` names it.
@@ -26,29 +51,76 @@ pub enum Bench {
         note: Option<String>,
     },
     /// Make slots of all readers that `bench scan` proposes.
-    Adopt,
+    Adopt {
+        #[command(flatten)]
+        at: At,
+    },
     /// Let a place be no slot any more.
     Unbind {
+        #[command(flatten)]
+        at: At,
         /// Number of the slot.
         number: u32,
     },
     /// Print a rule for the system's device manager that lets the service at its slots.
-    Rule,
+    Rule {
+        #[command(flatten)]
+        at: At,
+    },
+}
+
+/// Which bench is meant.
+#[derive(Args)]
+pub struct At {
+    /// Name of another bench; the service's own computer where none is named.
+    #[arg(long)]
+    bench: Option<String>,
 }
 
 impl Bench {
     pub async fn run(self, context: &Context) -> anyhow::Result<()> {
-        let bench = context.client.bench().await?;
+        let at = match self {
+            Self::List => return context.show(&context.client.benches().await?, |all| others(all)),
+            Self::Add { name } => {
+                return context.show(&context.client.add_bench(&name).await?, |code| {
+                    enrol(context, code);
+                });
+            }
+            Self::Code { name } => {
+                return context.show(&context.client.renew_bench(&name).await?, |code| {
+                    enrol(context, code);
+                });
+            }
+            Self::Remove { name } => {
+                context.client.remove_bench(&name).await?;
+                return context.done(&format!("{name} is no bench any more"));
+            }
+            Self::Scan { ref at }
+            | Self::Slots { ref at }
+            | Self::Bind { ref at, .. }
+            | Self::Adopt { ref at }
+            | Self::Unbind { ref at, .. }
+            | Self::Rule { ref at } => AtBench {
+                bench: at.bench.clone(),
+            },
+        };
+        self.of(context, &at).await
+    }
+
+    /// What is about the readers of one computer.
+    async fn of(self, context: &Context, at: &AtBench) -> anyhow::Result<()> {
+        let bench = context.client.bench(at).await?;
         let mut slots = bench.slots.clone();
         match self {
-            Self::Scan => return context.show(&bench, scan),
-            Self::Slots => return context.show(&bench.slots, |slots| list(slots)),
-            Self::Rule => return context.show(&bench.rule, |rule| print!("{rule}")),
+            Self::Scan { .. } => return context.show(&bench, scan),
+            Self::Slots { .. } => return context.show(&bench.slots, |slots| list(slots)),
+            Self::Rule { .. } => return context.show(&bench.rule, |rule| print!("{rule}")),
             Self::Bind {
                 number,
                 port,
                 unit,
                 note,
+                ..
             } => {
                 slots.retain(|slot| slot.number != number);
                 slots.push(SlotBinding {
@@ -58,7 +130,14 @@ impl Bench {
                     note,
                 });
             }
-            Self::Adopt => {
+            Self::Unbind { number, .. } => {
+                let before = slots.len();
+                slots.retain(|slot| slot.number != number);
+                if slots.len() == before {
+                    anyhow::bail!("no place of that computer is slot {number}");
+                }
+            }
+            _ => {
                 if bench.proposal.is_empty() {
                     anyhow::bail!(
                         "no reader was found that is not a slot yet; plug one in, or bind a place by hand"
@@ -66,17 +145,42 @@ impl Bench {
                 }
                 slots.extend(bench.proposal);
             }
-            Self::Unbind { number } => {
-                let before = slots.len();
-                slots.retain(|slot| slot.number != number);
-                if slots.len() == before {
-                    anyhow::bail!("no place of this computer is slot {number}");
-                }
-            }
         }
-        let bench = context.client.bind_slots(&slots).await?;
+        let bench = context.client.bind_slots(at, &slots).await?;
         context.show(&bench.slots, |slots| list(slots))
     }
+}
+
+fn others(all: &[FarBench]) {
+    if all.is_empty() {
+        println!("No other computer is a bench; `duplicarium bench add NAME` lets one become it.");
+        return;
+    }
+    let rows = all.iter().map(|bench| {
+        [
+            bench.name.clone(),
+            bench.state.clone(),
+            bench.slots.map_or("-".into(), |slots| slots.to_string()),
+            bench.seen_at.map_or("never".into(), text::moment),
+            text::or_dash(&bench.version),
+            text::size(bench.sent),
+            text::size(bench.received),
+        ]
+    });
+    text::table(
+        [
+            "bench", "state", "slots", "seen", "version", "sent", "received",
+        ],
+        &[2, 5, 6],
+        rows,
+    );
+}
+
+fn enrol(context: &Context, code: &BenchCode) {
+    println!(
+        "On the computer whose readers shall be bench {}, within a day:\n\n  duplicarium-bench enrol --service {} --code {}\n\nThe code is good once.",
+        code.name, context.service, code.code
+    );
 }
 
 fn list(slots: &[SlotBinding]) {

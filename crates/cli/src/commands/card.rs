@@ -3,7 +3,7 @@
 use anyhow::Context as _;
 use api::{
     CardChange, CardDetail, CardPlan, CardQuery, Content, Drift, Imprint, NewCardPlan, NewFault,
-    NewRound,
+    NewRound, SlotName,
 };
 use clap::Subcommand;
 
@@ -57,7 +57,7 @@ pub enum Card {
     Files {
         /// Slot of the card.
         #[arg(long)]
-        slot: u32,
+        slot: SlotName,
         /// Partition and path, such as 2:/etc.
         place: String,
     },
@@ -65,7 +65,7 @@ pub enum Card {
     Read {
         /// Slot of the card.
         #[arg(long)]
-        slot: u32,
+        slot: SlotName,
         /// Partition and path, such as 2:/etc/hostname.
         place: String,
         /// File to put it into.
@@ -140,7 +140,7 @@ pub enum Card {
     Copy {
         /// Number of the slot.
         #[arg(long)]
-        slot: u32,
+        slot: SlotName,
         /// How many copies are made as they are.
         #[arg(long, value_name = "NUMBER", default_value_t = 0)]
         copies: u32,
@@ -154,7 +154,7 @@ pub enum Card {
         label: String,
         /// Number of the slot.
         #[arg(long)]
-        slot: u32,
+        slot: SlotName,
     },
     /// Say that a card that is mistrusted is good.
     Trust {
@@ -176,7 +176,7 @@ pub enum Card {
     /// Compare the card in a slot with what was written onto it, file by file.
     Compare {
         /// Number of the slot.
-        slot: u32,
+        slot: SlotName,
     },
     /// Show one card: what is on it, whose it is, when and by whom it was written.
     Show {
@@ -438,7 +438,7 @@ fn show_card_plan(plan: &CardPlan) {
 /// Takes a backup of a card, and plans a round of what is in it.
 async fn copy(
     context: &Context,
-    slot: u32,
+    slot: SlotName,
     copies: u32,
     devices: Vec<String>,
 ) -> anyhow::Result<()> {

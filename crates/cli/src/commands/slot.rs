@@ -1,5 +1,6 @@
 //! Slots of the bench.
 
+use api::SlotName;
 use clap::Subcommand;
 
 use crate::{Context, text};
@@ -11,7 +12,7 @@ pub enum Slot {
     /// Let go of a card that the bench's computer uses: what is mounted from it is unmounted.
     Release {
         /// Number of the slot.
-        slot: u32,
+        slot: SlotName,
     },
 }
 
@@ -23,7 +24,7 @@ impl Slot {
         };
         context.show(&slots, |slots| {
             let rows = slots.iter().map(|slot| {
-                let number = slot.number.to_string();
+                let number = slot.name.typed();
                 let Some(card) = &slot.card else {
                     return [
                         number,

@@ -3,7 +3,7 @@
 use std::io::{self, BufRead, IsTerminal, Write as _};
 
 use anyhow::bail;
-use api::{Caution, Confirmation, NewPlan, Plan};
+use api::{Caution, Confirmation, NewPlan, Plan, SlotName};
 use clap::Args;
 
 use super::request_key;
@@ -16,7 +16,7 @@ use crate::{Context, text};
 pub struct Target {
     /// Slot of the card.
     #[arg(long)]
-    pub slot: u32,
+    pub slot: SlotName,
     /// Label of the card: confirms the plan without a question.
     #[arg(long, value_name = "LABEL")]
     pub yes: Option<String>,
@@ -169,7 +169,7 @@ async fn carry_out(context: &Context, new: &NewPlan, target: Target) -> anyhow::
 }
 
 /// Asks for the label that stands on the card's sticker. No other answer goes on.
-fn ask_label(slot: u32) -> anyhow::Result<String> {
+fn ask_label(slot: SlotName) -> anyhow::Result<String> {
     if !io::stdin().is_terminal() {
         bail!("nothing was touched: confirm with --yes and the label on the card's sticker");
     }

@@ -22,6 +22,7 @@ use crate::in_force::InForce;
 use crate::refusal::Refusal;
 use crate::slots::Slots;
 use crate::store::{Store, manifest_name};
+use api::SlotName;
 
 pub use out::{Packing, write_archive, write_image};
 pub use sharing::ForSharing;
@@ -34,7 +35,7 @@ pub enum Of<'a> {
     /// Of the backup with this name.
     Backup(&'a str),
     /// Of the card in the slot with this number.
-    Card(u32),
+    Card(SlotName),
     /// Of the release or backup with this name.
     Either(&'a str),
 }
@@ -260,11 +261,11 @@ impl Inside {
     }
 
     /// The card in a slot, to look at beside whoever else does.
-    async fn card(&self, slot: u32) -> Result<Content, Refusal> {
+    async fn card(&self, slot: SlotName) -> Result<Content, Refusal> {
         let inserted = self.slots.card_in(slot).await?;
         // What is being written is neither this nor that.
         drop(self.slots.reserve(slot)?);
-        let (bench, insertion) = (self.slots.bench().clone(), inserted.medium.insertion);
+        let (bench, insertion) = (self.slots.benches().clone(), inserted.medium.insertion);
         let opened = tokio::task::spawn_blocking(move || {
             let slot = bench.slot(slot)?.ok_or(CardError::Empty)?;
             slot.open(&insertion, Access::Look)

@@ -5,7 +5,7 @@
 
 mod caller;
 mod own;
-mod password;
+pub(crate) mod password;
 mod second_factor;
 mod station;
 mod tries;
@@ -31,6 +31,8 @@ const SESSION: time::Duration = time::Duration::days(7);
 const SIGNED_IN: time::Duration = time::Duration::days(90);
 /// How long an invitation is good.
 const INVITATION: time::Duration = time::Duration::days(7);
+/// What wrong one-time codes are counted under: nobody has an account for them.
+const CODES: &str = "a one-time code";
 /// How long the code for making an owner is good.
 const FIRST_OWNER: time::Duration = time::Duration::hours(24);
 /// After how long what a session shows is changed.
@@ -367,7 +369,6 @@ impl People {
 
     /// Takes a one-time code up: somebody has a password from now on.
     pub async fn welcome(&self, welcome: &api::Welcome, origin: &str) -> Result<Person, Refusal> {
-        const CODES: &str = "a one-time code";
         self.in_turn(CODES, origin).await?;
         let name = name_of(&welcome.name)?;
         password::check(&welcome.password, name)?;
@@ -395,6 +396,30 @@ impl People {
         self.any.store(true, Ordering::Relaxed);
         self.records.tried_rightly(&tries::of_account(name)).await?;
         Ok(self.records.person(name).await?)
+    }
+
+    /// Tries a one-time code that is good for something else; who is wrong too often waits.
+    ///
+    /// # Errors
+    /// [`Refusal`] for those, for a code that is not good, and from `take_up`.
+    pub async fn try_code<T>(
+        &self,
+        origin: &str,
+        take_up: impl Future<Output = Result<Option<T>, Refusal>>,
+    ) -> Result<T, Refusal> {
+        self.in_turn(CODES, origin).await?;
+        if let Some(taken) = take_up.await? {
+            return Ok(taken);
+        }
+        let keys = tries::keys(CODES, origin);
+        self.records
+            .tried_wrongly(&keys[1..], tries::FORGOTTEN)
+            .await?;
+        Err(Refusal::new(
+            Why::NotSignedIn,
+            "bad-code",
+            "this code is not good, or not any more; an owner makes a new one",
+        ))
     }
 
     /// Lets somebody in, with a code that they choose a password with.

@@ -10,6 +10,7 @@ use time::OffsetDateTime;
 use super::wanted::Wanted;
 use crate::refusal::Refusal;
 use crate::slots::{Found, base_name};
+use api::SlotName;
 
 /// What writing over this card would cost, with the newest backup.
 pub async fn lost(records: &Records, found: &Found, card: &Card) -> Result<Vec<String>, Refusal> {
@@ -92,7 +93,7 @@ pub fn stays_readable(found: &Found, device: Option<&Device>) -> Option<Caution>
 }
 
 /// Says that the label of a card must stand on its sticker, where the card cannot say it itself.
-pub fn sticker(card: &Card, slot: u32) -> String {
+pub fn sticker(card: &Card, slot: SlotName) -> String {
     format!(
         "the card in slot {slot} carries no mark of ours yet: {} must stand on its sticker",
         card.label
@@ -100,7 +101,7 @@ pub fn sticker(card: &Card, slot: u32) -> String {
 }
 
 /// What is worth knowing before a card is written, whoever it is for.
-pub fn notes(wanted: &Wanted, card: &Card, slot: u32) -> Vec<String> {
+pub fn notes(wanted: &Wanted, card: &Card, slot: SlotName) -> Vec<String> {
     let mut notes = Vec::new();
     if card.state == "blank" {
         notes.push(sticker(card, slot));

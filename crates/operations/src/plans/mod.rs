@@ -16,11 +16,12 @@ use imagecraft::{ByteKind, Disk};
 use records::Records;
 use records::cards::{Card, Standing};
 use records::devices::Device;
-use records::jobs::{At, NewJob, RequestKey};
+use records::jobs::{NewJob, RequestKey};
 use serde_json::json;
 use settings::Grow;
 
 use self::stops::Stops;
+use crate::benches::Spot;
 use crate::catalogue::Catalogue;
 use crate::in_force::{IMAGE_GROWS, InForce, growth_words, shrunk_words};
 use crate::jobs::Jobs;
@@ -28,6 +29,7 @@ use crate::refusal::{Refusal, Why};
 use crate::slots::{Inserted, Slots};
 use crate::store::{Store, random_id};
 use crate::work::{CardOrder, CardWork, WriteOrder, work_on_card, write_card};
+use api::SlotName;
 
 /// A plan that nobody confirmed for this long is void.
 const LIFE: Duration = Duration::from_secs(30 * 60);
@@ -43,15 +45,15 @@ enum Order {
 }
 
 impl Order {
-    fn at(&self) -> &At {
+    fn at(&self) -> &Spot {
         match self {
             Self::Write(order) => &order.at,
             Self::Card(order) => &order.at,
         }
     }
 
-    fn slot(&self) -> u32 {
-        self.at().slot as u32
+    fn slot(&self) -> SlotName {
+        self.at().slot
     }
 
     fn bound(&self) -> &Bound {
@@ -208,7 +210,7 @@ impl Plans {
     }
 
     /// What would be lost with the card in a slot, a sentence each.
-    pub async fn would_lose(&self, slot: u32, card: &Card) -> Result<Vec<String>, Refusal> {
+    pub async fn would_lose(&self, slot: SlotName, card: &Card) -> Result<Vec<String>, Refusal> {
         let inserted = self.slots.card_in(slot).await?;
         losses::lost(&self.records, &inserted.found, card).await
     }
@@ -283,7 +285,10 @@ impl Plans {
         let rates = match known_rates {
             Some(rates) => Some(rates),
             None => {
-                let (write, read) = self.records.rates_at(&at.reader, at.unit).await?;
+                let (write, read) = self
+                    .records
+                    .rates_at(&at.place.reader, at.place.unit as i32)
+                    .await?;
                 write.zip(read)
             }
         };
@@ -406,12 +411,12 @@ impl Plans {
         let new = NewJob {
             kind,
             subject: order.subject(),
-            at: Some(order.at().clone()),
+            at: Some(order.at().at()),
             card: Some(card.to_owned()),
             operator: operator.into(),
             request_key,
         };
-        let (bench, store) = (self.slots.bench().clone(), self.store.clone());
+        let (bench, store) = (self.slots.benches().clone(), self.store.clone());
         self.jobs
             .start(new, Some(Box::new(reserved)), move |work| match &order {
                 Order::Write(order) => write_card(work, &bench, &store, order),
@@ -496,7 +501,7 @@ impl Plans {
 
     /// The card must still be the one that was seen; the job checks it again before it writes.
     async fn check_bound(&self, order: &Order) -> Result<(), Refusal> {
-        let (bench, bound) = (self.slots.bench().clone(), order.bound().clone());
+        let (bench, bound) = (self.slots.benches().clone(), order.bound().clone());
         let (slot, (_, card)) = (order.slot(), order.card());
         let number = slot;
         let checked = tokio::task::spawn_blocking(move || {

@@ -12,6 +12,7 @@ use crate::refusal::Refusal;
 use crate::slots::{Found, Inserted};
 use crate::store::random_id;
 use crate::work::{CardOrder, CardWork, Clearing};
+use api::SlotName;
 
 /// What is taken for a card whose speed nobody has seen yet: bytes a second, written and read.
 const USUAL_RATE: f64 = 20e6;
@@ -163,7 +164,7 @@ impl Plans {
     /// The card of a slot, labelled if it was not.
     pub(crate) async fn label(
         &self,
-        slot: u32,
+        slot: SlotName,
         medium: &cardwork::Medium,
         found: &Found,
         operator: &str,

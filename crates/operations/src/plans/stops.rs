@@ -6,6 +6,7 @@ use records::cards::Card;
 
 use crate::refusal::Refusal;
 use crate::work::CardWork;
+use api::SlotName;
 
 /// Everything that stands against writing a card, the first thing to mend first.
 #[derive(Default)]
@@ -17,7 +18,7 @@ impl Stops {
     }
 
     /// Against a medium that takes no writes, or that this computer uses.
-    pub fn medium(&mut self, slot: u32, medium: &Medium) {
+    pub fn medium(&mut self, slot: SlotName, medium: &Medium) {
         if medium.locked {
             let detail =
                 format!("the card in slot {slot} is locked; move its slider and put it in again");
@@ -33,7 +34,7 @@ impl Stops {
     }
 
     /// Against a medium that is too small for what goes onto it.
-    pub fn size(&mut self, slot: u32, medium: &Medium, base: &str, smallest: u64) {
+    pub fn size(&mut self, slot: SlotName, medium: &Medium, base: &str, smallest: u64) {
         if smallest > medium.size {
             let detail = format!(
                 "the card in slot {slot} holds {} bytes, {base} needs {smallest}; take a larger card",
@@ -44,7 +45,7 @@ impl Stops {
     }
 
     /// Against a card that is not there any more as the records have it, or is the only way back.
-    pub fn standing(&mut self, slot: u32, card: &Card, work: CardWork) {
+    pub fn standing(&mut self, slot: SlotName, card: &Card, work: CardWork) {
         if let "lost" | "retired" = card.state.as_str() {
             let detail = format!(
                 "card {} in slot {slot} is recorded as {}; say that it is there again (duplicarium card found {0}), or \
@@ -65,7 +66,7 @@ impl Stops {
     }
 
     /// Against a card that failed, or was seen to fail.
-    pub fn suspicion(&mut self, slot: u32, card: &Card) {
+    pub fn suspicion(&mut self, slot: SlotName, card: &Card) {
         if let Some(why) = &card.suspicion {
             let detail = format!(
                 "card {0} in slot {slot} is mistrusted: {why}. Take another card; or check it from end to end \

@@ -6,7 +6,6 @@ use imagecraft::grow::Growth;
 use records::cards::Card;
 use records::devices::Device;
 use records::imprints::Base;
-use records::jobs::At;
 use records::releases::Release;
 use serde_json::json;
 use settings::{Grow, Laid, Sheet};
@@ -14,12 +13,14 @@ use vault::Name;
 
 use super::Plans;
 use crate::backups::is_there;
+use crate::benches::Spot;
 use crate::in_force::{Counted, growth, open_logins, planned_file, recorded_settings, sheet_text};
 use crate::refusal::Refusal;
 use crate::shown;
 use crate::slots::Found;
 use crate::store::manifest_name;
 use crate::work::WriteOrder;
+use api::SlotName;
 
 /// What shall be written, before any card is looked at.
 pub struct Wanted {
@@ -64,14 +65,14 @@ impl Wanted {
     /// Refuses the very card that the backup was just read from: it is the only one that surely works.
     pub(super) fn check_source(
         &self,
-        slot: u32,
-        at: &At,
+        slot: SlotName,
+        at: &Spot,
         insertion: &Insertion,
     ) -> Result<(), Refusal> {
         let Some(from) = &self.read_from else {
             return Ok(());
         };
-        let here = from.reader == at.reader && from.unit == Some(at.unit);
+        let here = from.reader == at.place.reader && from.unit == Some(at.place.unit as i32);
         if !here || from.insertion != *insertion {
             return Ok(());
         }
@@ -351,7 +352,13 @@ impl Plans {
     }
 
     /// The order that a job carries out.
-    pub(super) fn order(&self, wanted: &Wanted, at: At, found: &Found, card: &Card) -> WriteOrder {
+    pub(super) fn order(
+        &self,
+        wanted: &Wanted,
+        at: Spot,
+        found: &Found,
+        card: &Card,
+    ) -> WriteOrder {
         let settings = wanted.counted.as_ref().map_or_else(Vec::new, |counted| {
             recorded_settings(&self.store.keys, &counted.fields, &counted.values)
         });

@@ -5,6 +5,7 @@ use records::rounds::{Counts, Entry, Round};
 
 use super::Rounds;
 use crate::refusal::Refusal;
+use crate::shown;
 
 impl Rounds {
     /// A round with its cards and what the slots wait for.
@@ -66,8 +67,8 @@ impl Rounds {
                     let card = slot.card.as_ref();
                     card.is_some_and(|card| card.insertion == insertion.number)
                 };
-                let refused = state.refused.get(&slot.number);
-                let tried = state.tried.get(&slot.number);
+                let refused = state.refused.get(&slot.name);
+                let tried = state.tried.get(&slot.name);
                 let known = Known {
                     why: refused
                         .filter(|one| same(&one.insertion))
@@ -107,7 +108,7 @@ fn at_slot(
         let labelled = entry.card.is_some() && entry.card == label;
         // A card that keeps nothing of what is written does not even say its label.
         let begun = entry.job.is_some() && entry.job == known.job;
-        entry.slot == Some(slot.number as i32) && (labelled || begun)
+        entry.slot.as_deref() == Some(&slot.name.typed()) && (labelled || begun)
     };
     let own = entries.iter().rev().find(here);
     let name = label.clone().unwrap_or_else(|| "the card".into());
@@ -151,7 +152,7 @@ fn at_slot(
         },
     };
     api::RoundSlot {
-        slot: slot.number,
+        slot: slot.name,
         kind: kind.into(),
         card: label,
         device: entry.and_then(|entry| entry.device.clone()),
@@ -199,7 +200,7 @@ fn entry_view(row: Entry) -> api::RoundEntry {
         attempts: row.attempts as u32,
         job: row.job,
         card: row.card,
-        slot: row.slot.map(|slot| slot as u32),
+        slot: row.slot.as_deref().map(shown::slot),
         seconds: took.map(|(began, ended)| (ended - began).as_seconds_f64()),
         written: row.written.map(|bytes| bytes as u64),
     }
@@ -222,7 +223,7 @@ mod tests {
             attempts: 1,
             job: Some(i64::from(place)),
             card: Some(format!("C-000{place}")),
-            slot: Some(place),
+            slot: Some(place.to_string()),
             began_at: None,
             finished_at: None,
             written: None,
@@ -238,6 +239,8 @@ mod tests {
             .expect("a card of a slot")
         });
         api::Slot {
+            name: number.into(),
+            bench: None,
             number,
             place: String::new(),
             reader: String::new(),

@@ -19,6 +19,7 @@ use crate::news::{Events, News};
 use crate::plans::Plans;
 use crate::refusal::{Refusal, Why};
 use crate::slots::{Found, Seen, Slots};
+use api::SlotName;
 
 pub use report::report;
 
@@ -77,9 +78,9 @@ pub struct Rounds {
 struct State {
     /// Insertions that a card was made with already, and by which job: what failed once is not tried again by
     /// itself.
-    tried: BTreeMap<u32, (Insertion, i64)>,
+    tried: BTreeMap<SlotName, (Insertion, i64)>,
     /// Why the card of an insertion does not count.
-    refused: BTreeMap<u32, NotThis>,
+    refused: BTreeMap<SlotName, NotThis>,
 }
 
 /// Why a card does not count.
@@ -159,7 +160,7 @@ impl Rounds {
         if round.is_running() {
             for seen in self.slots.idle() {
                 if let Err(e) = self.look_at_slot(&round, &seen).await {
-                    tracing::debug!(slot = seen.number, "a slot of the round: {e}");
+                    tracing::debug!(slot = %seen.slot, "a slot of the round: {e}");
                 }
             }
         }
@@ -171,7 +172,7 @@ impl Rounds {
         let Some(medium) = &seen.medium else {
             return Ok(());
         };
-        let (number, insertion) = (seen.number, &medium.insertion);
+        let (number, insertion) = (seen.slot, &medium.insertion);
         {
             let state = self.state();
             let known = |one: &NotThis| !one.stale && one.insertion == *insertion;
@@ -213,27 +214,28 @@ impl Rounds {
         }
         let labelled = self
             .plans
-            .label(seen.number, medium, found, &round.operator)
+            .label(seen.slot, medium, found, &round.operator)
             .await?;
         let card = labelled.0;
+        let at = seen.slot.typed();
         let claimed = self.records.claim_entry(
             round.id,
             card.id,
             medium.size as i64,
-            seen.number as i32,
+            &at,
             card.device.as_deref(),
         );
         let Some(claimed) = claimed.await? else {
             return Err(No::Later.into());
         };
         let is_freed = freed.contains(&card.label);
-        let at = (seen.number, &medium.insertion);
+        let at = (seen.slot, &medium.insertion);
         match self.carry_out(round, at, &claimed, is_freed).await {
             Ok(job) => {
                 let mut state = self.state();
                 state
                     .tried
-                    .insert(seen.number, (medium.insertion.clone(), job));
+                    .insert(seen.slot, (medium.insertion.clone(), job));
                 Ok(())
             }
             Err(stop) => {
@@ -261,7 +263,7 @@ impl Rounds {
     async fn carry_out(
         &self,
         round: &Round,
-        (slot, insertion): (u32, &Insertion),
+        (slot, insertion): (SlotName, &Insertion),
         claimed: &Claimed,
         freed: bool,
     ) -> Result<i64, Stop> {

@@ -22,7 +22,7 @@ pub fn report(detail: &api::RoundDetail) -> Result<String, Refusal> {
             entry.base.clone(),
             entry.state.clone(),
             entry.card.clone().unwrap_or_default(),
-            number(entry.slot.map(u64::from)),
+            entry.slot.map(|slot| slot.typed()).unwrap_or_default(),
             entry
                 .seconds
                 .map_or(String::new(), |seconds| format!("{seconds:.1}")),

@@ -15,6 +15,7 @@ use vault::{ManifestDisk, Name};
 use super::{AGAIN, Found, Slots, Trouble};
 use crate::news::News;
 use crate::refusal::Refusal;
+use api::SlotName;
 
 /// How long a look at one card may take.
 const LOOK: Duration = Duration::from_secs(30);
@@ -23,7 +24,7 @@ impl Slots {
     /// Looks at the card of one insertion, within a time limit, and asks the records whose it is.
     pub(super) async fn look_at(
         self: &Arc<Self>,
-        slot: u32,
+        slot: SlotName,
         medium: &Medium,
     ) -> Result<Found, Trouble> {
         if medium.size > self.largest() {
@@ -87,11 +88,11 @@ impl Slots {
     /// Does something with a card on a thread, within the time limit of a look.
     async fn with_card<T: Send + 'static>(
         self: &Arc<Self>,
-        slot: u32,
+        slot: SlotName,
         insertion: &Insertion,
         work: impl FnOnce(&dyn CardIo, &Insertion) -> Result<T, CardError> + Send + 'static,
     ) -> Result<T, Trouble> {
-        let (bench, insertion) = (self.bench.clone(), insertion.clone());
+        let (bench, insertion) = (self.benches.clone(), insertion.clone());
         let worked = tokio::task::spawn_blocking(move || {
             let slot = bench.slot(slot)?.ok_or(CardError::Empty)?;
             let card = slot.open(&insertion, Access::Look)?;
@@ -125,7 +126,7 @@ impl Slots {
     /// how it was last seen. A write in doubt is settled on the way.
     async fn identify(
         self: &Arc<Self>,
-        slot: u32,
+        slot: SlotName,
         medium: &Medium,
         contents: &Contents,
         bound: &Bound,
@@ -186,7 +187,7 @@ impl Slots {
     /// recorded as what its card now shows it to be. Gives the label of a card that was known by it.
     async fn settle_doubt(
         self: &Arc<Self>,
-        slot: u32,
+        slot: SlotName,
         medium: &Medium,
         contents: &Contents,
         bound: &Bound,
@@ -247,7 +248,7 @@ impl Slots {
     /// was read back, so that its edges tell.
     async fn is_whole(
         self: &Arc<Self>,
-        slot: u32,
+        slot: SlotName,
         medium: &Medium,
         doubt: &Doubt,
     ) -> Result<Option<Spoilt>, Refusal> {

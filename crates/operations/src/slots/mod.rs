@@ -7,17 +7,18 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
-use bench::Bench;
 use cardwork::{Bound, Contents, Insertion, Medium, Occupant, Place};
 use imagecraft::StampBase;
 use records::Records;
 use records::cards::Card;
-use records::jobs::At;
 
+use crate::benches::Benches;
+use crate::benches::Spot;
 use crate::jobs::Hold;
 use crate::news::Events;
 use crate::refusal::Refusal;
 use crate::store::Store;
+use api::SlotName;
 
 /// How long somebody who asks for a card waits for it to be looked at.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -27,8 +28,10 @@ const AGAIN: Duration = Duration::from_secs(1);
 /// A slot as it was seen last.
 #[derive(Clone)]
 pub struct Seen {
-    /// Number of the slot.
-    pub number: u32,
+    /// The slot.
+    pub slot: SlotName,
+    /// What was asked about it.
+    source: String,
     /// Which reader, and which place in it.
     pub place: Place,
     /// Where it is, for people.
@@ -63,9 +66,9 @@ pub struct Found {
     pub says_so: bool,
 }
 
-/// The slots of the bench: as they were seen last, and which jobs work on them.
+/// The slots of all benches: as they were seen last, and which jobs work on them.
 pub struct Slots {
-    bench: Arc<Bench>,
+    benches: Arc<Benches>,
     /// What is larger is no card, in bytes.
     largest: u64,
     records: Records,
@@ -80,11 +83,11 @@ pub struct Slots {
 struct State {
     seen: Vec<Seen>,
     /// Jobs by slot; 0 while the job's row is being made.
-    busy: BTreeMap<u32, i64>,
+    busy: BTreeMap<SlotName, i64>,
     /// The last job of a slot, where it failed and nobody has seen that yet.
-    failed: BTreeMap<u32, i64>,
+    failed: BTreeMap<SlotName, i64>,
     /// Slots whose card is being looked at.
-    looking: BTreeSet<u32>,
+    looking: BTreeSet<SlotName>,
     /// Readers that are being asked.
     asking: BTreeSet<String>,
     /// Readers that did not answer when they were asked last.
@@ -95,7 +98,7 @@ struct State {
 /// The card in a slot.
 pub struct Inserted {
     /// Where it is.
-    pub at: At,
+    pub at: Spot,
     /// What the slot says of it.
     pub medium: Medium,
     /// What was found on it.
@@ -105,7 +108,7 @@ pub struct Inserted {
 /// A slot that is kept for one job until this is dropped.
 pub struct Reserved {
     slots: Arc<Slots>,
-    slot: u32,
+    slot: SlotName,
 }
 
 impl Drop for Reserved {
@@ -126,16 +129,16 @@ impl Hold for Reserved {
 }
 
 impl Slots {
-    /// The slots of a bench, not looked at yet.
+    /// The slots of all benches, not looked at yet.
     pub fn new(
-        bench: Arc<Bench>,
+        benches: Arc<Benches>,
         largest: u64,
         records: Records,
         store: Arc<Store>,
         events: Events,
     ) -> Self {
         Self {
-            bench,
+            benches,
             largest,
             records,
             store,
@@ -145,9 +148,9 @@ impl Slots {
         }
     }
 
-    /// The bench itself.
-    pub fn bench(&self) -> &Arc<Bench> {
-        &self.bench
+    /// The benches that they are at.
+    pub fn benches(&self) -> &Arc<Benches> {
+        &self.benches
     }
 
     /// What is larger is no card, in bytes.
@@ -156,24 +159,25 @@ impl Slots {
     }
 
     /// Lets go of the card in a slot where the bench's computer uses it; gives what it was used for.
-    pub async fn release(self: &Arc<Self>, number: u32) -> Result<Vec<String>, Refusal> {
-        let _reserved = self.reserve(number)?;
-        let bench = self.bench.clone();
+    pub async fn release(self: &Arc<Self>, slot: SlotName) -> Result<Vec<String>, Refusal> {
+        let _reserved = self.reserve(slot)?;
+        let bench = self.benches.clone();
         let released = tokio::task::spawn_blocking(move || {
-            let missing = || Refusal::missing(format!("the bench has no slot {number}"));
-            let slot = bench.slot(number)?.ok_or_else(missing)?;
+            let missing = || Refusal::missing(no_slot(slot));
+            let slot = bench.slot(slot)?.ok_or_else(missing)?;
             Ok::<_, Refusal>(slot.release()?)
         });
         let released = released
             .await
             .map_err(|e| Refusal::conflict("reader", e.to_string()))?;
-        self.survey().await;
+        self.survey(true).await;
         released
     }
 
-    /// Refuses while any job works on a slot.
-    pub fn refuse_while_busy(&self) -> Result<(), Refusal> {
-        match self.state().busy.keys().next() {
+    /// Refuses while any job works at a bench, the service's own where no other is named.
+    pub fn refuse_while_busy_at(&self, bench: Option<&str>) -> Result<(), Refusal> {
+        let state = self.state();
+        match state.busy.keys().find(|slot| slot.bench() == bench) {
             None => Ok(()),
             Some(slot) => Err(Refusal::conflict(
                 "slot-busy",
@@ -186,8 +190,8 @@ impl Slots {
         self.state.lock().unwrap_or_else(|e| e.into_inner())
     }
 
-    async fn look_again(self: &Arc<Self>, slot: u32) {
-        let bench = self.bench.clone();
+    async fn look_again(self: &Arc<Self>, slot: SlotName) {
+        let bench = self.benches.clone();
         let asked = tokio::task::spawn_blocking(move || {
             bench.slot(slot)?.map(|slot| slot.medium()).transpose()
         });
@@ -197,7 +201,7 @@ impl Slots {
             None => None,
         };
         let mut state = self.state();
-        if let Some(seen) = state.seen.iter_mut().find(|seen| seen.number == slot) {
+        if let Some(seen) = state.seen.iter_mut().find(|seen| seen.slot == slot) {
             seen.medium = medium;
             seen.found = found;
         }
@@ -211,11 +215,13 @@ impl Slots {
             .state()
             .seen
             .iter()
-            .map(|seen| seen.number as i32)
+            .map(|seen| seen.slot.typed())
             .collect();
         if let Ok(failures) = self.records.unseen_failures(&numbers).await {
             let known = failures.into_iter();
-            self.state().failed = known.map(|(slot, job)| (slot as u32, job)).collect();
+            self.state().failed = known
+                .filter_map(|(slot, job)| Some((slot.parse().ok()?, job)))
+                .collect();
         }
     }
 
@@ -225,16 +231,16 @@ impl Slots {
     }
 
     /// Labels of cards that are in slots other than `but`.
-    pub fn labels_elsewhere(&self, but: u32) -> Vec<String> {
+    pub fn labels_elsewhere(&self, but: SlotName) -> Vec<String> {
         let state = self.state();
-        let others = state.seen.iter().filter(|seen| seen.number != but);
+        let others = state.seen.iter().filter(|seen| seen.slot != but);
         others
             .filter_map(|seen| seen.found.as_ref()?.as_ref().ok()?.label.clone())
             .collect()
     }
 
     /// Another slot whose card says that it has the same label: one of the two is a copy.
-    fn twin(&self, slot: u32, label: &str) -> Option<u32> {
+    fn twin(&self, slot: SlotName, label: &str) -> Option<SlotName> {
         self.state().twin(slot, label)
     }
 
@@ -242,7 +248,7 @@ impl Slots {
     /// recorded as being on it is not there, or it would say itself which it is.
     pub async fn attach_label(
         self: &Arc<Self>,
-        slot: u32,
+        slot: SlotName,
         label: &str,
         operator: &str,
     ) -> Result<(), Refusal> {
@@ -279,36 +285,36 @@ impl Slots {
     }
 
     /// Slot of a card, if it is in one.
-    pub fn slot_of(&self, label: &str) -> Option<u32> {
+    pub fn slot_of(&self, label: &str) -> Option<SlotName> {
         let state = self.state();
         let is = |seen: &&Seen| {
             matches!(&seen.found, Some(Ok(found)) if found.label.as_deref() == Some(label))
                 && seen.medium.is_some()
         };
-        state.seen.iter().find(is).map(|seen| seen.number)
+        state.seen.iter().find(is).map(|seen| seen.slot)
     }
 
     /// The label of the card of an insertion, if it has one.
-    pub fn label_of(&self, slot: u32, insertion: &Insertion) -> Option<String> {
+    pub fn label_of(&self, slot: SlotName, insertion: &Insertion) -> Option<String> {
         let state = self.state();
-        let seen = state.seen.iter().find(|seen| seen.number == slot)?;
+        let seen = state.seen.iter().find(|seen| seen.slot == slot)?;
         let same = seen.medium.as_ref()?.insertion == *insertion;
         let found = seen.found.as_ref()?.as_ref().ok()?;
         found.label.clone().filter(|_| same)
     }
 
     /// Where the card in a slot is, and since when.
-    pub fn insertion(&self, slot: u32) -> Option<(Place, Insertion)> {
+    pub fn insertion(&self, slot: SlotName) -> Option<(Place, Insertion)> {
         let state = self.state();
-        let seen = state.seen.iter().find(|seen| seen.number == slot)?;
+        let seen = state.seen.iter().find(|seen| seen.slot == slot)?;
         Some((seen.place.clone(), seen.medium.as_ref()?.insertion.clone()))
     }
 
     /// Keeps the label that the card of an insertion was given.
-    pub fn learn_label(&self, slot: u32, insertion: &Insertion, label: &str) {
+    pub fn learn_label(&self, slot: SlotName, insertion: &Insertion, label: &str) {
         let mut state = self.state();
         let is = |seen: &&mut Seen| {
-            seen.number == slot
+            seen.slot == slot
                 && seen
                     .medium
                     .as_ref()
@@ -326,7 +332,7 @@ impl Slots {
     /// Slots with cards that no job works on.
     pub fn idle(&self) -> Vec<Seen> {
         let state = self.state();
-        let idle = |seen: &&Seen| seen.medium.is_some() && !state.busy.contains_key(&seen.number);
+        let idle = |seen: &&Seen| seen.medium.is_some() && !state.busy.contains_key(&seen.slot);
         state.seen.iter().filter(idle).cloned().collect()
     }
 
@@ -338,19 +344,16 @@ impl Slots {
 }
 
 impl State {
-    fn twin(&self, slot: u32, label: &str) -> Option<u32> {
+    fn twin(&self, slot: SlotName, label: &str) -> Option<SlotName> {
         let says = |seen: &Seen| {
             let found = seen.found.as_ref().and_then(|found| found.as_ref().ok());
             found.is_some_and(|found| found.says_so && found.label.as_deref() == Some(label))
         };
         let mut saying = self.seen.iter().filter(|seen| says(seen));
-        let own = self
-            .seen
-            .iter()
-            .any(|seen| seen.number == slot && says(seen));
+        let own = self.seen.iter().any(|seen| seen.slot == slot && says(seen));
         saying
-            .find(|seen| own && seen.number != slot)
-            .map(|seen| seen.number)
+            .find(|seen| own && seen.slot != slot)
+            .map(|seen| seen.slot)
     }
 
     /// A card that says itself who it is goes before those that were only taken for it.
@@ -372,18 +375,28 @@ impl State {
     }
 
     fn view(&self, seen: &Seen) -> api::Slot {
-        let of = |jobs: &BTreeMap<u32, i64>| jobs.get(&seen.number).copied();
+        let of = |jobs: &BTreeMap<SlotName, i64>| jobs.get(&seen.slot).copied();
         let job = of(&self.busy);
         let mut shown = view(seen, job);
         if let Some(card) = &mut shown.card
             && let Some(label) = &card.label
         {
-            card.twin = self.twin(seen.number, label);
+            card.twin = self.twin(seen.slot, label);
         }
         api::Slot {
             failed: of(&self.failed).filter(|_| job.is_none()),
             ..shown
         }
+    }
+}
+
+/// That there is no such slot, and why that may be.
+fn no_slot(slot: SlotName) -> String {
+    match slot.bench() {
+        None => format!("the bench has no slot {slot}"),
+        Some(bench) => format!(
+            "there is no slot {slot} now: bench {bench} is away, or has no such slot; duplicarium bench list says which"
+        ),
     }
 }
 
@@ -434,7 +447,9 @@ fn view(seen: &Seen, job: Option<i64>) -> api::Slot {
         card
     });
     api::Slot {
-        number: seen.number,
+        name: seen.slot,
+        number: seen.slot.number(),
+        bench: seen.slot.bench().map(str::to_owned),
         place: seen.title.clone(),
         reader: seen.place.reader.clone(),
         unit: seen.place.unit,
@@ -456,7 +471,7 @@ impl Slots {
     /// Gives a label to a card that has none, and teaches its slot.
     pub async fn give_label(
         &self,
-        slot: u32,
+        slot: SlotName,
         medium: &Medium,
         edges: &[u8],
         operator: &str,
@@ -478,7 +493,7 @@ impl Slots {
     }
 
     /// Keeps a slot for one job, or refuses if another works on it.
-    pub fn reserve(self: &Arc<Self>, slot: u32) -> Result<Reserved, Refusal> {
+    pub fn reserve(self: &Arc<Self>, slot: SlotName) -> Result<Reserved, Refusal> {
         let mut state = self.state();
         if state.busy.contains_key(&slot) {
             return Err(Refusal::conflict(
@@ -495,7 +510,7 @@ impl Slots {
     }
 
     /// The card in a slot, looked at afresh if need be; refuses an empty slot.
-    pub async fn card_in(self: &Arc<Self>, slot: u32) -> Result<Inserted, Refusal> {
+    pub async fn card_in(self: &Arc<Self>, slot: SlotName) -> Result<Inserted, Refusal> {
         if self.state().busy.contains_key(&slot) {
             let detail =
                 format!("slot {slot} is being worked on; wait for its job to end, or cancel it");
@@ -506,11 +521,10 @@ impl Slots {
         loop {
             let (seen, looking) = {
                 let state = self.state();
-                let seen = state.seen.iter().find(|seen| seen.number == slot);
+                let seen = state.seen.iter().find(|seen| seen.slot == slot);
                 (seen.cloned(), state.looking.contains(&slot))
             };
-            let seen =
-                seen.ok_or_else(|| Refusal::missing(format!("the bench has no slot {slot}")))?;
+            let seen = seen.ok_or_else(|| Refusal::missing(no_slot(slot)))?;
             if let Some(trouble) = &seen.trouble {
                 let detail = format!("slot {slot}: {trouble}");
                 return Err(Refusal::conflict("reader", detail));
@@ -537,10 +551,9 @@ impl Slots {
                         return Err(Refusal::conflict("card-twice", detail));
                     }
                     return Ok(Inserted {
-                        at: At {
-                            slot: slot as i32,
-                            reader: seen.place.reader,
-                            unit: seen.place.unit as i32,
+                        at: Spot {
+                            slot,
+                            place: seen.place,
                         },
                         medium,
                         found,

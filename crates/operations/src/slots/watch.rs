@@ -4,11 +4,11 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bench::Reader;
 use cardwork::CardError;
 use tokio::sync::broadcast::error::TryRecvError;
 
 use super::{Seen, Slots, State};
+use crate::benches::{self, Source};
 use crate::news::News;
 
 /// How often the readers are asked, at least and at most.
@@ -27,7 +27,7 @@ impl Slots {
         let mut news = self.events.bus.listen();
         let (mut slots, mut happened) = (0, true);
         loop {
-            self.survey().await;
+            self.survey(false).await;
             // A job may have ended, or a reader come: what failed is asked for again.
             while let Ok(_) | Err(TryRecvError::Lagged(_)) = news.try_recv() {
                 happened = true;
@@ -39,34 +39,32 @@ impl Slots {
             }
             // Not at each word of a kernel that has many to say.
             tokio::time::sleep(LEAST).await;
-            let bench = self.bench.clone();
-            let _ = tokio::task::spawn_blocking(move || bench.wait_for_change(EVERY - LEAST)).await;
+            let bench = self.benches.here().clone();
+            tokio::select! {
+                _ = tokio::task::spawn_blocking(move || bench.wait_for_change(EVERY - LEAST)) => {}
+                () = self.benches.far_change() => {}
+            }
         }
     }
 
-    /// Asks every reader what lies in it, but for those that have not answered the last time yet.
-    pub(super) async fn survey(self: &Arc<Self>) {
-        let bench = self.bench.clone();
-        let Ok(readers) = tokio::task::spawn_blocking(move || bench.readers()).await else {
+    /// Asks every reader and bench what lies in it, but for those that have not answered the last time yet.
+    pub(super) async fn survey(self: &Arc<Self>, anew: bool) {
+        let bench = self.benches.clone();
+        let Ok(sources) = tokio::task::spawn_blocking(move || bench.sources()).await else {
             return;
         };
+        let names: Vec<_> = sources.iter().map(Source::name).collect();
         let asked: Vec<_> = {
             let mut state = self.state();
-            // What is no reader of this bench any more has no slots.
-            state.seen.retain(|seen| {
-                readers
-                    .iter()
-                    .any(|reader| reader.name() == seen.place.reader)
-            });
-            state
-                .silent
-                .retain(|name| readers.iter().any(|reader| reader.name() == name));
-            let idle = |reader: &Arc<dyn Reader>| state.asking.insert(reader.name().to_owned());
-            readers.into_iter().filter(idle).collect()
+            // What is no reader of a bench any more has no slots.
+            state.seen.retain(|seen| names.contains(&seen.source));
+            state.silent.retain(|name| names.contains(name));
+            let idle = |source: &Source| state.asking.insert(source.name());
+            sources.into_iter().filter(idle).collect()
         };
-        let asked = asked.into_iter().map(|reader| {
+        let asked = asked.into_iter().map(|source| {
             let slots = self.clone();
-            tokio::spawn(async move { slots.survey_reader(reader).await })
+            tokio::spawn(async move { slots.survey_source(source, anew).await })
         });
         let _ = tokio::time::timeout(FRESH, futures::future::join_all(asked)).await;
         self.tell();
@@ -76,7 +74,7 @@ impl Slots {
     /// there a moment ago, and one that begins meanwhile is waited for.
     pub(super) async fn survey_now(self: &Arc<Self>) {
         self.surveys_under_way().await;
-        self.survey().await;
+        self.survey(true).await;
         self.surveys_under_way().await;
     }
 
@@ -96,16 +94,16 @@ impl Slots {
         }
     }
 
-    /// Sees what lies in the slots of one reader, and begins to look at each card that was not looked at
+    /// Sees what lies in the slots of one reader or bench, and begins to look at each card that was not looked at
     /// since it was put in: on a task of its own, so that a slow or frozen card holds up no other.
-    async fn survey_reader(self: &Arc<Self>, reader: Arc<dyn Reader>) {
-        let name = reader.name().to_owned();
-        let bench = self.bench.clone();
-        let mut asked = tokio::task::spawn_blocking(move || bench.survey(reader.as_ref()));
+    async fn survey_source(self: &Arc<Self>, source: Source, anew: bool) {
+        let (name, far) = (source.name(), source.is_far());
+        let bench = self.benches.clone();
+        let mut asked = tokio::task::spawn_blocking(move || bench.survey(&source, anew));
         let surveyed = match tokio::time::timeout(SURVEY, &mut asked).await {
             Ok(asked) => asked.unwrap_or_else(|e| Err(CardError::Reader(e.to_string()))),
             Err(_) => {
-                self.state().is_silent(&name);
+                self.state().is_silent(&name, far);
                 self.tell();
                 // Nobody asks it again before it has answered.
                 asked
@@ -120,7 +118,7 @@ impl Slots {
                 Ok(surveyed) => state.saw(&name, surveyed),
                 Err(error) => {
                     tracing::debug!("survey of {name}: {error}");
-                    state.is_silent(&name);
+                    state.is_silent(&name, far);
                     Vec::new()
                 }
             }
@@ -129,13 +127,13 @@ impl Slots {
             let slots = self.clone();
             tokio::spawn(async move {
                 let Some(medium) = seen.medium else { return };
-                let found = slots.look_at(seen.number, &medium).await;
+                let found = slots.look_at(seen.slot, &medium).await;
                 {
                     let mut state = slots.state();
-                    state.looking.remove(&seen.number);
+                    state.looking.remove(&seen.slot);
                     // Somebody may have begun to write it meanwhile, or pulled it.
-                    let busy = state.busy.contains_key(&seen.number);
-                    if let Some(place) = state.seen.iter_mut().find(|now| now.number == seen.number)
+                    let busy = state.busy.contains_key(&seen.slot);
+                    if let Some(place) = state.seen.iter_mut().find(|now| now.slot == seen.slot)
                         && place.medium.as_ref() == Some(&medium)
                         && !busy
                     {
@@ -163,45 +161,48 @@ impl Slots {
 }
 
 impl State {
-    /// A reader did not answer: what is in it is not known.
-    fn is_silent(&mut self, reader: &str) {
-        self.seen.retain(|seen| seen.place.reader != reader);
-        self.silent.insert(reader.to_owned());
+    /// A reader or bench did not answer: what is in it is not known. That another bench is away is no trouble of the
+    /// service.
+    fn is_silent(&mut self, source: &str, far: bool) {
+        self.seen.retain(|seen| seen.source != source);
+        if !far {
+            self.silent.insert(source.to_owned());
+        }
     }
 
     /// Takes over what lies in the slots of a reader. Gives those whose card shall be looked at.
-    fn saw(&mut self, reader: &str, surveyed: Vec<bench::Seen>) -> Vec<Seen> {
-        self.silent.remove(reader);
+    fn saw(&mut self, source: &str, surveyed: Vec<benches::Seen>) -> Vec<Seen> {
+        self.silent.remove(source);
         let (before, others): (Vec<_>, Vec<_>) = std::mem::take(&mut self.seen)
             .into_iter()
-            .partition(|seen| seen.place.reader == reader);
+            .partition(|seen| seen.source == source);
         self.seen = others;
         for new in surveyed {
             let same = before
                 .iter()
-                .find(|old| old.number == new.number && old.medium == new.medium);
+                .find(|old| old.slot == new.slot && old.medium == new.medium);
             self.seen.push(Seen {
                 found: same.and_then(|old| old.found.clone()),
-                number: new.number,
+                slot: new.slot,
+                source: source.to_owned(),
                 place: new.place,
                 title: new.title,
                 medium: new.medium,
                 trouble: new.trouble,
             });
         }
-        self.seen.sort_by_key(|seen| seen.number);
+        self.seen.sort_by_key(|seen| seen.slot);
         let unseen = |seen: &&Seen| {
             let wanted = match &seen.found {
                 None => true,
                 Some(Err(trouble)) => trouble.again.is_some_and(|at| Instant::now() >= at),
                 Some(Ok(_)) => false,
             };
-            let idle =
-                !self.busy.contains_key(&seen.number) && !self.looking.contains(&seen.number);
-            seen.place.reader == reader && seen.medium.is_some() && wanted && idle
+            let idle = !self.busy.contains_key(&seen.slot) && !self.looking.contains(&seen.slot);
+            seen.source == source && seen.medium.is_some() && wanted && idle
         };
         let fresh: Vec<_> = self.seen.iter().filter(unseen).cloned().collect();
-        self.looking.extend(fresh.iter().map(|seen| seen.number));
+        self.looking.extend(fresh.iter().map(|seen| seen.slot));
         fresh
     }
 }

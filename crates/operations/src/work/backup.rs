@@ -2,20 +2,22 @@
 
 use std::sync::Arc;
 
-use bench::Bench;
 use cardwork::{
-    Access, CardDisk, CardError, CardIo, Insertion, Stage, WriteError, read_again, read_out,
+    Access, CardDisk, CardError, CardIo, Insertion, Likely, Stage, Unknown, WriteError, read_again,
+    read_out,
 };
 use imagecraft::inspect::{Inspection, inspect_kept};
 use imagecraft::{ByteKind, CHUNK, Disk, DiskError, Finding, Layout, LayoutError, Map, Severity};
 use records::RecordError;
 use records::backups::NewBackup;
-use records::jobs::{At, Outcome};
+use records::jobs::Outcome;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use time::macros::format_description;
 use vault::{Ingest, Manifest, ManifestDisk, Name};
 
+use crate::benches::Benches;
+use crate::benches::Spot;
 use crate::jobs::Work;
 use crate::note::Note;
 use crate::refusal::Refusal;
@@ -28,7 +30,7 @@ const PACKERS: usize = 2;
 /// What is read from which card.
 pub struct BackupOrder {
     /// Where the card is.
-    pub at: At,
+    pub at: Spot,
     /// The insertion that was seen.
     pub insertion: Insertion,
     /// Label of the card.
@@ -50,11 +52,11 @@ pub struct BackupOrder {
 /// Reads the card of the order into the vault and records the backup.
 pub fn take_backup(
     work: &Work,
-    bench: &Bench,
+    bench: &Benches,
     store: &Store,
     order: &BackupOrder,
 ) -> Result<Value, Refusal> {
-    let slot = bench.slot(order.at.slot as u32)?.ok_or(CardError::Empty)?;
+    let slot = bench.slot(order.at.slot)?.ok_or(CardError::Empty)?;
     let card = slot.open(&order.insertion, Access::Hold)?;
     let disk = CardDisk(card.as_ref());
     let unfit = |e: LayoutError| {
@@ -74,17 +76,21 @@ pub fn take_backup(
         // One that cannot be read costs room, and nothing else.
         Manifest::load(&store.vault, name).ok()
     });
+    let likely = like.clone().map(ManifestDisk::new);
+    let likely: &dyn Likely = match &likely {
+        Some(disk) => disk,
+        None => &Unknown,
+    };
     let mut ingest = Ingest::start(work.hold.clone(), PACKERS);
     let mut stopped = false;
-    let read = read_out::<WriteError>(card.as_ref(), &map, &work.progress, |chunk, bytes| {
+    let mut push = |chunk: u64, bytes: &[u8]| {
         // The cause is known where the work stopped, and asked for below.
-        let mut bytes = bytes.to_vec();
-        map.clear_free(chunk * CHUNK, &mut bytes);
-        ingest.push(chunk, Arc::new(bytes)).map_err(|_| {
+        ingest.push(chunk, Arc::new(bytes.to_vec())).map_err(|_| {
             stopped = true;
             WriteError::Cancelled
         })
-    });
+    };
+    let read = read_out(card.as_ref(), &map, likely, &work.progress, &mut push);
     if let Err(error) = read {
         // Where the vault stopped, it knows why.
         if stopped {
@@ -123,7 +129,7 @@ pub fn take_backup(
         manifest: manifest.name().0.to_vec(),
         stored: growth.stored as i64,
         verified,
-        slot: order.at.slot,
+        slot: order.at.slot.typed(),
         insertion: order.insertion.number as i64,
         boot: order.insertion.boot.clone(),
         taken_by: work.operator.clone(),
@@ -212,15 +218,11 @@ fn compare_with_vault(
     order: &BackupOrder,
 ) -> Result<(), Refusal> {
     let kept = ManifestDisk::afresh(manifest.clone());
-    let same = |chunk: u64, bytes: &mut [u8]| {
-        map.clear_free(chunk * CHUNK, bytes);
-        let again = kept.read_vec(chunk * CHUNK, bytes.len());
-        match again {
-            Ok(again) => Ok(again == *bytes),
-            Err(e) => Err(Compared::Vault(e)),
-        }
+    let again = |chunk: u64, bytes: &mut [u8]| {
+        let again = kept.read_at(chunk * CHUNK, bytes);
+        again.map_err(Compared::Vault)
     };
-    match read_again(card, map, &work.progress, same) {
+    match read_again(card, map, &work.progress, again) {
         Ok(()) => Ok(()),
         Err(Compared::Card(error)) => Err(failed(work, error, order)),
         Err(Compared::Vault(e)) => {

@@ -1,16 +1,17 @@
 //! A card is compared with its imprint, file by file: what differs is its drift.
 
-use bench::Bench;
 use cardwork::{Access, CardDisk, CardError, Insertion, Stage};
 use imagecraft::ByteKind;
 use imagecraft::compare::compare;
 use serde_json::{Value, json};
 use vault::Name;
 
+use crate::benches::Benches;
 use crate::jobs::Work;
 use crate::refusal::Refusal;
 use crate::shown;
 use crate::store::Store;
+use api::SlotName;
 
 /// Files that are named; a card that differs in more is another one.
 const NAMED: usize = 500;
@@ -18,7 +19,7 @@ const NAMED: usize = 500;
 /// Which card is compared with what.
 pub struct DriftOrder {
     /// Number of the slot.
-    pub slot: u32,
+    pub slot: SlotName,
     /// The insertion that was seen.
     pub insertion: Insertion,
     /// Label of the card.
@@ -36,7 +37,7 @@ pub struct DriftOrder {
 /// Reads the card of the order beside what was written onto it.
 pub fn compare_card(
     work: &Work,
-    bench: &Bench,
+    bench: &Benches,
     store: &Store,
     order: &DriftOrder,
 ) -> Result<Value, Refusal> {

@@ -190,7 +190,7 @@ pub fn bring_in(
             order.file_name,
             hex::encode(&taken.raw_sha256)
         ),
-        slot: 0,
+        slot: "0".into(),
         insertion: 0,
         boot: String::new(),
         taken_by: work.operator.clone(),

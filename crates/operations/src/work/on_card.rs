@@ -1,16 +1,17 @@
 //! Work on a card itself: it is checked, cleared, or given back what a check that was cut off had found on
 //! it.
 
-use bench::Bench;
 use cardwork::check::{CheckError, Report, Verdict, full, put_back, quick};
 use cardwork::{Access, Bound, CardError, CardIo, Left, Mark, Options, Slot, Stage, write};
 use imagecraft::fs::fat::empty_volume;
 use imagecraft::{ByteKind, Map, MemoryDisk, Overlay};
 use records::checks::{After, Checked};
-use records::jobs::{At, Outcome};
+use records::jobs::Outcome;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 
+use crate::benches::Benches;
+use crate::benches::Spot;
 use crate::jobs::Work;
 use crate::kept::KeptFile;
 use crate::refusal::Refusal;
@@ -67,7 +68,7 @@ impl CardWork {
 #[derive(Clone)]
 pub struct CardOrder {
     /// Where the card is.
-    pub at: At,
+    pub at: Spot,
     /// The card that was seen when the plan was made.
     pub bound: Bound,
     /// Number of the card.
@@ -89,11 +90,11 @@ struct Done {
 /// came to together with the end of the job.
 pub fn work_on_card(
     work: &Work,
-    bench: &Bench,
+    bench: &Benches,
     store: &Store,
     order: &CardOrder,
 ) -> Result<Value, Refusal> {
-    let slot = bench.slot(order.at.slot as u32)?.ok_or(CardError::Empty)?;
+    let slot = bench.slot(order.at.slot)?.ok_or(CardError::Empty)?;
     let (card, mark) = hold(work, slot.as_ref(), order)?;
     let kind = match order.work {
         CardWork::Quick => Some("quick"),

@@ -1,7 +1,6 @@
 //! A backup is proven: read out of the vault and authenticated, looked through as it would lie on a card, asked for the
 //! files that its first boot needs.
 
-use bench::Bench;
 use cardwork::Stage;
 use imagecraft::compose::{Composed, Recipe, Target, compose};
 use imagecraft::grow::Growth;
@@ -12,6 +11,7 @@ use serde_json::{Value, json};
 use vault::{Manifest, ManifestDisk};
 
 use crate::backups::is_there;
+use crate::benches::Benches;
 use crate::jobs::Work;
 use crate::refusal::Refusal;
 use crate::store::{Store, manifest_name};
@@ -45,7 +45,7 @@ impl Shown {
 pub fn prove_backup(
     work: &Work,
     store: &Store,
-    bench: &Bench,
+    bench: &Benches,
     backup: &Backup,
     level: &str,
 ) -> Result<Value, Refusal> {
@@ -54,7 +54,7 @@ pub fn prove_backup(
         "bytes" => &["bytes"],
         "file-systems" => &["bytes", "file-systems"],
         "files" => &["bytes", "file-systems", "files"],
-        "boots" if bench.has_boards() => &["bytes", "file-systems", "files", "boots"],
+        "boots" if bench.here().has_boards() => &["bytes", "file-systems", "files", "boots"],
         "boots" => {
             let detail = "whether it boots only a board shows, and there is no stand-in board here; prove its files, or write \
                           it onto a spare card and try that";
@@ -161,7 +161,7 @@ fn as_on_a_card(
 /// The stand-in's board of the device's model tries it.
 fn boots(
     work: &Work,
-    bench: &Bench,
+    bench: &Benches,
     manifest: &Manifest,
     backup: &Backup,
 ) -> Result<Shown, Refusal> {
@@ -204,7 +204,9 @@ fn boots(
         }
         Ok(())
     };
-    let tried = bench.try_boot(&device.board, composed.disk.len(), &mut fill);
+    let tried = bench
+        .here()
+        .try_boot(&device.board, composed.disk.len(), &mut fill);
     if stopped {
         cancelled(work)?;
     }

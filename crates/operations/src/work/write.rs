@@ -1,26 +1,28 @@
 //! A card is composed, recorded, written and verified.
 
-use bench::Bench;
 use cardwork::{Access, Bound, CardError, Left, Mark, Options, Stage, WriteError, Written, write};
 use imagecraft::compose::{PlacedFile, Recipe, compose};
 use imagecraft::grow::Growth;
 use imagecraft::{Stamp, StampBase};
 use records::imprints::{Base, NewImprint, Spoilt};
-use records::jobs::{At, Outcome};
+use records::jobs::Outcome;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use vault::{Keys, Manifest, ManifestDisk, Name};
 
+use crate::benches::Benches;
+use crate::benches::Spot;
 use crate::jobs::Work;
 use crate::note::Note;
 use crate::refusal::Refusal;
 use crate::store::Store;
+use api::SlotName;
 
 /// What is written onto which card, as its plan laid it down.
 #[derive(Clone)]
 pub struct WriteOrder {
     /// Where the card is.
-    pub at: At,
+    pub at: Spot,
     /// The card that was seen when the plan was made.
     pub bound: Bound,
     /// Number of the card.
@@ -78,9 +80,9 @@ impl WriteOrder {
         Note::text("imprint", &name, &work.operator, &about, content)
     }
 
-    /// Number of the slot.
-    pub fn slot(&self) -> u32 {
-        self.at.slot as u32
+    /// The slot.
+    pub fn slot(&self) -> SlotName {
+        self.at.slot
     }
 
     /// What is done to the base.
@@ -136,7 +138,7 @@ impl<E: Into<Refusal>> From<E> for Failed {
 /// every moment after.
 pub fn write_card(
     work: &Work,
-    bench: &Bench,
+    bench: &Benches,
     store: &Store,
     order: &WriteOrder,
 ) -> Result<Value, Refusal> {
@@ -147,7 +149,7 @@ pub fn write_card(
         base: order.base,
         base_name: order.base_name.clone(),
         job: work.job,
-        slot: order.at.slot,
+        slot: order.at.slot.typed(),
         operator: work.operator.clone(),
         settings: order.settings.clone(),
         settings_known: order.settings_known,
@@ -193,7 +195,7 @@ pub fn write_card(
 
 fn compose_and_write(
     work: &Work,
-    bench: &Bench,
+    bench: &Benches,
     store: &Store,
     order: &WriteOrder,
     imprint: i64,

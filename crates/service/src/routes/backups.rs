@@ -1,5 +1,6 @@
 //! Backups.
 
+use api::SlotName;
 use std::sync::Arc;
 
 use axum::Json;
@@ -251,12 +252,12 @@ async fn take(
             Some(device) => format!("card {card} of {device}"),
             None => format!("card {card}"),
         },
-        at: Some(order.at.clone()),
+        at: Some(order.at.at()),
         card: Some(card),
         operator,
         request_key,
     };
-    let (bench, store) = (app.slots.bench().clone(), app.store.clone());
+    let (bench, store) = (app.slots.benches().clone(), app.store.clone());
     let job = app
         .jobs
         .start(job, Some(Box::new(reserved)), move |work| {
@@ -271,7 +272,7 @@ async fn take(
 #[utoipa::path(get, path = "/api/v1/slots/{slot}/outlook", responses((status = 200, body = api::BackupOutlook)))]
 async fn outlook(
     State(app): State<Arc<App>>,
-    Path(slot): Path<u32>,
+    Path(slot): Path<SlotName>,
 ) -> Result<Json<api::BackupOutlook>, ApiError> {
     Ok(Json(app.taking.outlook(slot).await?))
 }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Query, State};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -18,34 +18,45 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(bind))
 }
 
-/// Every disk of the bench's computer, why it is offered as a card or not, and which places are slots.
-#[utoipa::path(get, path = "/api/v1/bench", responses((status = 200, body = api::Bench)))]
-async fn show(State(app): State<Arc<App>>) -> Result<Json<api::Bench>, ApiError> {
-    let bench = app.slots.bench();
-    Ok(Json(readers::survey(bench, app.slots.largest()).await?))
+/// Every disk of a bench's computer, the service's own where no other is named, why it is offered as a card or not, and which places are slots.
+#[utoipa::path(get, path = "/api/v1/bench", params(("bench" = Option<String>, Query)),
+    responses((status = 200, body = api::Bench)))]
+async fn show(
+    State(app): State<Arc<App>>,
+    Query(at): Query<api::AtBench>,
+) -> Result<Json<api::Bench>, ApiError> {
+    let (benches, largest) = (app.slots.benches(), app.slots.largest());
+    let shown = readers::survey(benches, at.bench.as_deref(), largest).await?;
+    Ok(Json(shown))
 }
 
 /// Says which places are slots, all of them; they count at once.
-#[utoipa::path(put, path = "/api/v1/bench/slots", request_body = Vec<api::SlotBinding>,
+#[utoipa::path(put, path = "/api/v1/bench/slots", params(("bench" = Option<String>, Query)), request_body = Vec<api::SlotBinding>,
     responses((status = 200, body = api::Bench)))]
 async fn bind(
     State(app): State<Arc<App>>,
     Operator(operator): Operator,
+    Query(at): Query<api::AtBench>,
     Given(slots): Given<Vec<api::SlotBinding>>,
 ) -> Result<Json<api::Bench>, ApiError> {
     // A job holds on to its place; its number must not come to mean another one meanwhile.
-    app.slots.refuse_while_busy()?;
+    app.slots.refuse_while_busy_at(at.bench.as_deref())?;
     let words: Vec<_> = slots
         .iter()
         .map(|slot| format!("slot {} at {}, unit {}", slot.number, slot.port, slot.unit))
         .collect();
-    readers::bind(app.slots.bench(), slots).await?;
-    let summary = match words.is_empty() {
-        true => "No place of this computer is a slot any more".into(),
-        false => format!("Slots of this computer: {}", words.join("; ")),
+    readers::bind(app.slots.benches(), at.bench.as_deref(), slots).await?;
+    let computer = match &at.bench {
+        None => "this computer".into(),
+        Some(bench) => format!("bench {bench}"),
     };
+    let summary = match words.is_empty() {
+        true => format!("No place of {computer} is a slot any more"),
+        false => format!("Slots of {computer}: {}", words.join("; ")),
+    };
+    let subject = at.bench.as_deref().unwrap_or("bench");
     app.events
-        .note(&operator, "bench.changed", "bench", &summary)
+        .note(&operator, "bench.changed", subject, &summary)
         .await?;
-    show(State(app)).await
+    show(State(app), Query(at)).await
 }

@@ -236,12 +236,12 @@ async fn compare(
     let job = NewJob {
         kind: "compare",
         subject: format!("card {label} with its imprint"),
-        at: Some(at),
+        at: Some(at.at()),
         card: Some(label),
         operator,
         request_key,
     };
-    let (bench, store) = (app.slots.bench().clone(), app.store.clone());
+    let (bench, store) = (app.slots.benches().clone(), app.store.clone());
     let job = app
         .jobs
         .start(job, Some(Box::new(reserved)), move |work| {

@@ -1,5 +1,6 @@
 //! What is inside a release, a backup or the card in a slot: its files, and the image itself.
 
+use api::SlotName;
 use std::io::Write;
 use std::sync::Arc;
 
@@ -90,7 +91,7 @@ async fn backup_folder(
     responses((status = 200, body = Vec<api::FileNode>)))]
 async fn card_folder(
     State(app): State<Arc<App>>,
-    Path(slot): Path<u32>,
+    Path(slot): Path<SlotName>,
     Query(at): Query<At>,
 ) -> Result<Json<Vec<api::FileNode>>, ApiError> {
     names_in(&app, Of::Card(slot), at).await
@@ -132,7 +133,7 @@ async fn backup_file(
     responses((status = 200, content_type = "application/octet-stream")))]
 async fn card_file(
     State(app): State<Arc<App>>,
-    Path(slot): Path<u32>,
+    Path(slot): Path<SlotName>,
     Query(at): Query<At>,
 ) -> Result<Response, ApiError> {
     one_file(app.inside.find(Of::Card(slot)).await?, at).await

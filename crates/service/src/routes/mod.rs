@@ -3,6 +3,7 @@
 mod arrivals;
 mod backups;
 mod bench;
+mod benches;
 mod boards;
 mod cards;
 mod catalogue;
@@ -68,6 +69,7 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(catalogue::routes())
         .merge(feeds::routes())
         .merge(bench::routes())
+        .merge(benches::routes())
         .merge(slots::routes())
         .merge(outages::routes())
         .merge(plans::routes())

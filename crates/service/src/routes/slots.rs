@@ -1,5 +1,6 @@
 //! The slots of the bench.
 
+use api::SlotName;
 use std::sync::Arc;
 
 use axum::Json;
@@ -25,36 +26,36 @@ async fn list(State(app): State<Arc<App>>) -> Json<Vec<api::Slot>> {
 }
 
 /// Lets go of the card in a slot where the bench's computer uses it: what is mounted from it is unmounted.
-#[utoipa::path(post, path = "/api/v1/slots/{number}/release", responses((status = 200, body = Vec<api::Slot>)))]
+#[utoipa::path(post, path = "/api/v1/slots/{slot}/release", responses((status = 200, body = Vec<api::Slot>)))]
 async fn release(
     State(app): State<Arc<App>>,
     Operator(operator): Operator,
-    Path(number): Path<u32>,
+    Path(slot): Path<SlotName>,
 ) -> Result<Json<Vec<api::Slot>>, ApiError> {
-    let released = app.slots.release(number).await?;
+    let released = app.slots.release(slot).await?;
     if !released.is_empty() {
         let summary = format!(
-            "The card in slot {number} was unmounted from {}",
+            "The card in slot {slot} was unmounted from {}",
             released.join(", ")
         );
         app.events
-            .note(&operator, "slot.released", &number.to_string(), &summary)
+            .note(&operator, "slot.released", &slot.typed(), &summary)
             .await?;
     }
     Ok(Json(app.slots.views()))
 }
 
 /// Says which card it is that is in a slot and does not say it itself: the label stands on its sticker.
-#[utoipa::path(put, path = "/api/v1/slots/{number}/label", request_body = api::Sticker,
+#[utoipa::path(put, path = "/api/v1/slots/{slot}/label", request_body = api::Sticker,
     responses((status = 200, body = Vec<api::Slot>)))]
 async fn attach(
     State(app): State<Arc<App>>,
     Operator(operator): Operator,
-    Path(number): Path<u32>,
+    Path(slot): Path<SlotName>,
     Given(sticker): Given<api::Sticker>,
 ) -> Result<Json<Vec<api::Slot>>, ApiError> {
     app.slots
-        .attach_label(number, sticker.card.trim(), &operator)
+        .attach_label(slot, sticker.card.trim(), &operator)
         .await?;
     Ok(Json(app.slots.views()))
 }

@@ -170,7 +170,7 @@ fn a_check_that_is_cut_off_loses_nothing() {
     let runtime = tokio::runtime::Runtime::new().unwrap();
     let begin = || {
         let plan = NewCardPlan {
-            slot: 1,
+            slot: api::SlotName::here(1),
             work: "quick-check".into(),
         };
         let plan = runtime.block_on(client.card_plan(&plan)).unwrap();
@@ -365,7 +365,7 @@ async fn cards_that_are_held_or_mistrusted_are_not_written() {
     let client = bed.client();
     let plan = NewPlan {
         device: Some("quay-02".into()),
-        slot: 1,
+        slot: api::SlotName::here(1),
         ..NewPlan::default()
     };
     let refusal = async || match client.plan(&plan).await {
@@ -383,7 +383,7 @@ async fn cards_that_are_held_or_mistrusted_are_not_written() {
     assert_eq!(code, "plan-void");
     assert_eq!(refusal().await.code, "card-held");
     let full = NewCardPlan {
-        slot: 1,
+        slot: api::SlotName::here(1),
         work: "full-check".into(),
     };
     assert!(client.card_plan(&full).await.is_err());
@@ -521,7 +521,7 @@ async fn jobs_beyond_the_limit_wait_for_their_turn() {
     for slot in 1..=3 {
         let plan = NewPlan {
             device: Some(format!("quay-0{slot}")),
-            slot,
+            slot: slot.into(),
             ..NewPlan::default()
         };
         let plan = client.plan(&plan).await.unwrap();

@@ -138,7 +138,7 @@ async fn import(bed: &Testbed, version: &str) -> Result<api::Job, ClientError> {
 async fn write(bed: &Testbed, slot: u32) -> Result<api::Job, ClientError> {
     let new = NewPlan {
         device: Some("quay-01".into()),
-        slot,
+        slot: slot.into(),
         ..NewPlan::default()
     };
     carry_out(&bed.client(), &new).await
@@ -272,7 +272,7 @@ async fn a_full_disk_says_so_loses_nothing_and_ends_with_room() {
         {
             let new = NewPlan {
                 backup: Some(backup.name.clone()),
-                slot: 2,
+                slot: api::SlotName::here(2),
                 ..NewPlan::default()
             };
             let restored = carry_out(&client, &new).await.unwrap();

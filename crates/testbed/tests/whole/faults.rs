@@ -68,7 +68,7 @@ fn boots(bed: &Testbed, card: &str) -> bool {
 fn for_device(name: &str, slot: u32) -> NewPlan {
     NewPlan {
         device: Some(name.into()),
-        slot,
+        slot: slot.into(),
         ..NewPlan::default()
     }
 }
@@ -81,7 +81,12 @@ async fn write(client: &Client, new: &NewPlan) -> Result<api::Job, ClientError> 
 
 async fn on_card(client: &Client, work: &str, slot: u32) -> Result<api::Job, ClientError> {
     let work = work.into();
-    let plan = client.card_plan(&NewCardPlan { slot, work }).await?;
+    let plan = client
+        .card_plan(&NewCardPlan {
+            slot: slot.into(),
+            work,
+        })
+        .await?;
     client.confirm(&plan.id, plan.agreed(), None).await
 }
 

@@ -2,6 +2,7 @@
 //! the console in a browser. One program, so that the tests are spread over the processors as one list.
 
 mod arrivals;
+mod benches;
 mod cards;
 mod catalogue;
 mod catalogue_console;

@@ -20,7 +20,7 @@ fn problem<T: std::fmt::Debug>(answer: Result<T, ClientError>) -> Problem {
 fn device(name: &str, slot: u32) -> NewPlan {
     NewPlan {
         device: Some(name.into()),
-        slot,
+        slot: slot.into(),
         ..NewPlan::default()
     }
 }
@@ -548,7 +548,7 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
     bed.put("flint", 2);
     let new = NewPlan {
         backup: Some(backup.clone()),
-        slot: 2,
+        slot: api::SlotName::here(2),
         ..NewPlan::default()
     };
     let plan = client.plan(&new).await.unwrap();
@@ -577,7 +577,7 @@ async fn a_restore_carries_the_settings_of_what_it_restores() {
     bed.put("slate", 3);
     let again = NewPlan {
         backup: Some(job.result.unwrap()["backup"].as_str().unwrap().to_owned()),
-        slot: 3,
+        slot: api::SlotName::here(3),
         ..NewPlan::default()
     };
     let third = client.plan(&again).await.unwrap();

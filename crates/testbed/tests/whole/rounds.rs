@@ -83,7 +83,11 @@ fn state_of(round: &RoundDetail, device: &str) -> String {
 }
 
 fn words_at(round: &RoundDetail, slot: u32) -> (String, String) {
-    let at = round.slots.iter().find(|one| one.slot == slot).unwrap();
+    let at = round
+        .slots
+        .iter()
+        .find(|one| one.slot == slot.into())
+        .unwrap();
     (at.kind.clone(), at.words.clone())
 }
 
@@ -437,7 +441,7 @@ async fn a_round_is_true_whatever_happens_meanwhile() {
                 let busy = round
                     .slots
                     .iter()
-                    .any(|one| one.slot == slot && one.job.is_some());
+                    .any(|one| one.slot == slot.into() && one.job.is_some());
                 if !(careful && busy) {
                     bed.standin(&["pull", "--slot", &slot.to_string()]);
                     slots.remove(&slot);

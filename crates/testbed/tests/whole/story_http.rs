@@ -28,7 +28,7 @@ fn ready() -> Testbed {
 fn for_device(slot: u32) -> NewPlan {
     NewPlan {
         device: Some("quay-01".into()),
-        slot,
+        slot: slot.into(),
         ..NewPlan::default()
     }
 }
@@ -115,7 +115,7 @@ async fn a_slot_works_for_one_job_at_a_time_and_a_request_starts_one_job() {
     bed.put("chalk", 2);
     let plan = client
         .plan(&NewPlan {
-            slot: 2,
+            slot: api::SlotName::here(2),
             ..for_device(2)
         })
         .await

@@ -1,8 +1,9 @@
 //! `make bench`: ratios measured in one run on one machine, each beside its bar; the same as
 //! JSON in target/bench.json. `bench thousands` measures only what a team with thousands of devices waits for,
-//! `bench cards` only what a card does.
+//! `bench cards` only what a card does, `bench far` only what a bench on another computer does.
 
 mod arrivals;
+mod far;
 mod readers;
 mod thousands;
 #[path = "vault.rs"]
@@ -87,6 +88,9 @@ fn main() -> Result<()> {
     if std::env::args().nth(1).as_deref() == Some("cards") {
         return report(&card_rows(&bed, &vault, &image, dir.path())?);
     }
+    if std::env::args().nth(1).as_deref() == Some("far") {
+        return report(&far::rows(dir.path(), &image)?);
+    }
     let mut rows = compose_rows(
         &vault,
         dir.path(),
@@ -110,6 +114,7 @@ fn main() -> Result<()> {
     rows.extend(card_rows(&bed, &vault, &image, dir.path())?);
     rows.extend(import_rows(&bed, dir.path(), &image)?);
     rows.push(compare_row(&bed, dir.path())?);
+    rows.extend(far::rows(dir.path(), &image)?);
     drop(bed);
     rows.extend(vault_rows::rows(&runtime, dir.path(), &image)?);
     rows.push(readers::memory()?);

@@ -187,7 +187,7 @@ pub fn memory() -> Result<Row> {
     for slot in 1..=CARDS {
         let new = api::NewPlan {
             device: Some(format!("quay-{slot:02}")),
-            slot,
+            slot: slot.into(),
             ..api::NewPlan::default()
         };
         let plan = runtime.block_on(client.plan(&new))?;

@@ -298,7 +298,7 @@ async fn plan(client: &Client) -> Result<Row> {
     for number in 0..15 {
         let new = NewPlan {
             device: Some(format!("unit-{:05}", number * 200)),
-            slot: 1,
+            slot: api::SlotName::here(1),
             ..NewPlan::default()
         };
         let begun = Instant::now();
