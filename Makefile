@@ -1,5 +1,5 @@
 # Everything a newcomer types. Each target does its own set-up.
-.PHONY: demo test lint build console bench fuzz stress readers screenshots package openapi
+.PHONY: demo test lint build console bench fuzz stress readers screenshots package package-check openapi
 
 export PATH := $(PATH):/usr/sbin:/sbin
 
@@ -61,7 +61,7 @@ readers:
 	cp target/readers/report.txt docs/readers.txt
 
 # The model of the job played for long, service and database killed at random moments of import, write,
-# backup and restore; then cards that lie, in many more cases than `make test` tries.
+# backup and restore; writes at a bench on another computer, its line, worker and service cut and killed; then cards that lie, in many more cases than `make test` tries.
 stress:
 	@scripts/setup test
 	$(MAKE) console demo/images/.made
@@ -77,12 +77,18 @@ screenshots:
 	cargo build --workspace --bins --features testbed/programs
 	target/debug/screenshots
 
-# A Debian package of everything, in target/package.
+# Debian packages of everything, in target/package.
 package:
 	@scripts/setup demo
 	$(MAKE) console
 	cargo build --release --workspace --bins
 	scripts/package release target/package
+
+# The packages installed in a clean root, a card written there, upgraded, removed. As root.
+package-check:
+	@scripts/setup package
+	$(MAKE) package demo/images/.made
+	scripts/check-package target/package release
 
 # After a change of the interface: the document that the console's types are made from.
 openapi:

@@ -65,6 +65,7 @@ const TOUCHED: Record<string, string[]> = {
     feed: ["feeds"],
     site: ["sites", "devices", "presets"],
     board: ["boards", "devices", "choices", "catalogue"],
+    notice: ["notice-ways", "notices"],
     secret: [],
     person: ["people", "passes"],
 };

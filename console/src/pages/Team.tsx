@@ -6,6 +6,7 @@ import { type FormEvent, useState } from "react";
 import { type Invitation, type Me, type Pass, type Person, type Role, get, patch, post, put, remove } from "../api/client";
 import { useMe } from "../api/live";
 import { filled } from "../parts/form";
+import { Notices } from "../parts/Notices";
 import { When } from "../parts/text";
 import { Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, Table } from "../parts/ui";
 import { ByCode, ByPassword, useSignedIn } from "./SignIn";
@@ -37,6 +38,7 @@ export function Team() {
             <Own me={me} />
             <Passes owner={owner} me={me} />
             {owner && <Station />}
+            {(owner || me.role === "keeper") && <Notices owner={owner} />}
         </Page>
     );
 }

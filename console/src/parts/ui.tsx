@@ -81,6 +81,8 @@ const STATES: Record<string, [string, Tone]> = {
     ready: ["!", "ochre"],
     accepted: ["✓", "moss"],
     connected: ["✓", "moss"],
+    told: ["✓", "moss"],
+    "given up": ["✕", "oxide"],
     away: ["–", "ochre"],
     refused: ["✕", "oxide"],
 };

@@ -125,6 +125,9 @@ enum Command {
     /// Who asked what, from where.
     #[command(subcommand)]
     History(commands::history::History),
+    /// Notices: who is told when something needs a person.
+    #[command(subcommand)]
+    Notice(commands::notice::Notice),
     /// Whether the service is ready, and what needs a hand.
     Status,
     /// Print what lets a shell complete commands and options.
@@ -262,6 +265,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Welcome(welcome) => welcome.run(&context).await,
         Command::Person(person) => person.run(&context).await,
         Command::Pass(pass) => pass.run(&context).await,
+        Command::Notice(notice) => notice.run(&context).await,
         Command::History(history) => history.run(&context).await,
         Command::Completions { shell } => {
             let mut out = Vec::new();

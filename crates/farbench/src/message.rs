@@ -70,7 +70,7 @@ pub enum Ask {
         /// Seconds that work goes on without a connection.
         patience: u64,
     },
-    /// What lies in all slots now.
+    /// What lies in all slots now: told as always if it has changed, before this is answered.
     Slots,
     /// What is in a slot now.
     Medium {
@@ -259,8 +259,6 @@ pub enum Wish {
 pub enum Reply {
     /// It is done; bytes that were asked for are the body.
     Done,
-    /// What lies in the slots.
-    Slots(Vec<SlotSeen>),
     /// What is in the slot.
     Medium(Option<Medium>),
     /// The card is held.

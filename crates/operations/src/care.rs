@@ -26,6 +26,8 @@ const SHARE: u8 = 4;
 const GRACE: Duration = Duration::from_secs(600);
 /// Backups that are due for a proof of which the first is taken that was not tried yet.
 const MOST_DUE: i64 = 100;
+/// Less than this free where the vault lies needs a hand, in bytes.
+const SHORT: u64 = 2_000_000_000;
 /// How often it is looked whether something is due.
 const LOOK: Duration = Duration::from_secs(20);
 
@@ -57,6 +59,8 @@ pub struct Care {
     /// The job that proves a backup by itself.
     proving: Mutex<Option<i64>>,
     places: Places,
+    /// Since when room is short, if it is.
+    short_since: Mutex<Option<OffsetDateTime>>,
     /// When this started: a service that has just begun has other things to do.
     since: Instant,
 }
@@ -91,6 +95,7 @@ impl Care {
             root: Mutex::new(root),
             proving: Mutex::default(),
             places,
+            short_since: Mutex::default(),
             since: Instant::now(),
         }
     }
@@ -363,7 +368,26 @@ impl Care {
                 arrival: None,
             }
         });
-        Ok(bad.collect())
+        Ok(bad.chain(self.space()).collect())
+    }
+
+    /// That room is short where the vault lies: since when is when that was first seen.
+    fn space(&self) -> Option<api::Attention> {
+        let mut since = self.short_since.lock().unwrap_or_else(|e| e.into_inner());
+        let Some(free) = self.store.free().filter(|free| *free < SHORT) else {
+            *since = None;
+            return None;
+        };
+        Some(api::Attention {
+            kind: "space".into(),
+            device: String::new(),
+            words: format!(
+                "room is short where the vault lies: {:.1} GB are free; make room there, or let old backups go",
+                free as f64 / 1e9
+            ),
+            since: *since.get_or_insert_with(OffsetDateTime::now_utc),
+            arrival: None,
+        })
     }
 
     /// Looks after the vault for as long as the service runs.

@@ -19,6 +19,7 @@ pub mod kept;
 pub mod names;
 pub mod news;
 pub mod note;
+pub mod notices;
 pub mod people;
 pub mod photos;
 pub mod plans;

@@ -16,6 +16,7 @@ pub mod history;
 pub mod imprints;
 pub mod jobs;
 pub mod lists;
+pub mod notices;
 pub mod outages;
 mod own_server;
 pub mod passes;

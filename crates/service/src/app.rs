@@ -19,6 +19,7 @@ use operations::in_force::InForce;
 use operations::inside::Inside;
 use operations::jobs::Jobs;
 use operations::news::Events;
+use operations::notices::Notices;
 use operations::people::People;
 use operations::plans::Plans;
 use operations::refusal::Refusal;
@@ -49,6 +50,7 @@ pub struct App {
     pub records: Records,
     pub people: People,
     pub history: History,
+    pub notices: Arc<Notices>,
     /// How the service is reached.
     pub net: Net,
     /// Who whoever sits at this computer acts as without signing in.
@@ -265,6 +267,12 @@ impl App {
             ),
             people: People::new(records.clone(), store.keys.clone()),
             history: History::new(records.clone(), store.keys.clone()),
+            notices: Arc::new(Notices::new(
+                records.clone(),
+                store.keys.clone(),
+                events.clone(),
+                config.mail,
+            )),
             net: config.net,
             loopback_person: config.loopback_person,
             backups: Backups::new(records.clone(), events.clone()),

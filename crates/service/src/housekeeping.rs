@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use operations::jobs::Jobs;
 use operations::news::News;
+use operations::notices::LOOK;
 
 use crate::app::App;
 
@@ -27,6 +28,8 @@ pub fn begin(app: &Arc<App>) {
     app.watch(app.arrivals.clone().watch());
     app.watch(app.arrivals.clone().look_after());
     app.watch(app.care.clone().look_after());
+    app.watch(app.notices.clone().look_after());
+    app.watch(notice(app.clone()));
     app.watch(tell_progress(app.jobs.clone()));
     app.watch(keep_house(app.clone()));
 }
@@ -36,6 +39,17 @@ async fn tell_progress(jobs: Arc<Jobs>) {
     loop {
         jobs.tell_progress();
         tokio::time::sleep(PROGRESS).await;
+    }
+}
+
+/// Looks what needs a person until the service ends, so that somebody is told.
+async fn notice(app: Arc<App>) {
+    loop {
+        tokio::time::sleep(LOOK).await;
+        let noticed = async { app.notices.notice(app.attention().await?).await };
+        if let Err(e) = noticed.await {
+            tracing::debug!("what needs a person: {e}");
+        }
     }
 }
 

@@ -8,7 +8,7 @@ use anyhow::{Context, Result, bail};
 use bench::wire::{BoardKind, BoardState, Fault, Line, Network, NewCard, Reply, Request};
 use clap::{Parser, Subcommand};
 use comfy_table::{Table, presets};
-use standin::{Orders, Publisher, Serial, Server};
+use standin::{Ear, Orders, Publisher, Serial, Server, Told};
 
 /// Stand-in card reader and boards.
 #[derive(Parser)]
@@ -48,6 +48,30 @@ enum Command {
         /// Address to serve at.
         #[arg(long, default_value = "127.0.0.1:7642")]
         listen: SocketAddr,
+    },
+    /// Be a mailbox: an SMTP server that keeps each message as a file.
+    Mailbox {
+        /// Folder for the messages.
+        #[arg(long)]
+        dir: PathBuf,
+        /// Address to listen at.
+        #[arg(long, default_value = "127.0.0.1:7643")]
+        listen: SocketAddr,
+        /// Turn the first so many messages away for now.
+        #[arg(long, default_value_t = 0)]
+        refuse: u32,
+    },
+    /// Be a program that is called with notices, and keeps each call as a file.
+    Program {
+        /// Folder for the calls.
+        #[arg(long)]
+        dir: PathBuf,
+        /// Address to listen at.
+        #[arg(long, default_value = "127.0.0.1:7644")]
+        listen: SocketAddr,
+        /// Turn the first so many calls away.
+        #[arg(long, default_value_t = 0)]
+        refuse: u32,
     },
     /// Be the serial line of a board that says its boot log over and over.
     Serial {
@@ -212,6 +236,17 @@ fn fault(text: &str) -> Result<Fault, String> {
     })
 }
 
+fn told(ear: Ear, dir: &std::path::Path, listen: SocketAddr, refuse: u32) -> Result<()> {
+    let told = Told::bind(ear, dir, listen, refuse).with_context(|| {
+        format!(
+            "cannot listen at {listen}, or not write in {}",
+            dir.display()
+        )
+    })?;
+    println!("stand-in {ear:?} at {listen}");
+    Ok(told.run()?)
+}
+
 fn main() -> ExitCode {
     match run(Args::parse()) {
         Ok(()) => ExitCode::SUCCESS,
@@ -244,6 +279,20 @@ fn run(args: Args) -> Result<()> {
                 .with_context(|| format!("cannot publish {} at {listen}", dir.display()))?;
             println!("stand-in publisher, feed at {}", publisher.feed()?);
             return Ok(publisher.run()?);
+        }
+        Command::Mailbox {
+            dir,
+            listen,
+            refuse,
+        } => {
+            return told(Ear::Mailbox, &dir, listen, refuse);
+        }
+        Command::Program {
+            dir,
+            listen,
+            refuse,
+        } => {
+            return told(Ear::Program, &dir, listen, refuse);
         }
         Command::Order {
             dir,

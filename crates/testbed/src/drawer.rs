@@ -117,6 +117,16 @@ impl Drawer {
         self.order(&["put", name, "--slot", &slot.to_string()]);
     }
 
+    /// Name of the card in a slot.
+    pub fn card_in(&self, slot: u32) -> Option<String> {
+        let out = self.order(&["cards", "--json"]);
+        let listed: serde_json::Value = serde_json::from_str(&out).expect("JSON");
+        let cards = listed["cards"].as_array().expect("cards");
+        let place = format!("slot {slot}");
+        let found = cards.iter().find(|card| card["place"] == *place)?;
+        Some(found["name"].as_str().expect("a name").to_owned())
+    }
+
     /// Boots a card and gives the lines about it.
     pub fn boot(&self, card: &str, model: &str) -> serde_json::Value {
         let out = self.order(&["boot", card, "--model", model, "--json"]);

@@ -4,6 +4,7 @@
 mod browser;
 mod drawer;
 mod far;
+pub mod lines;
 pub mod loop_device;
 pub mod model;
 
@@ -70,7 +71,8 @@ pub async fn every<T>(
     }
 }
 
-fn free_port() -> u16 {
+/// A port on loopback that nobody listens at.
+pub fn free_port() -> u16 {
     let listener = TcpListener::bind("127.0.0.1:0").expect("loopback has free ports");
     listener.local_addr().expect("it has an address").port()
 }

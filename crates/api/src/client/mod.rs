@@ -4,6 +4,7 @@ mod benches;
 mod catalogue;
 mod devices;
 mod field;
+mod notices;
 mod people;
 mod trust;
 mod vault;

@@ -11,6 +11,7 @@ pub mod feed;
 pub mod history;
 pub mod job;
 mod list;
+pub mod notice;
 pub mod person;
 pub mod place;
 pub mod preset;

@@ -243,7 +243,7 @@ impl FarBench {
     /// [`CardError::Reader`] where it is away.
     pub fn slots_now(&self) -> Result<Vec<SlotSeen>, CardError> {
         match self.ask(Ask::Slots)? {
-            (_, Reply::Slots(slots)) => Ok(self.own(slots)),
+            (_, Reply::Done) => self.slots(),
             (talk, _) => Err(talk.surprise()),
         }
     }

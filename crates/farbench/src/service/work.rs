@@ -104,14 +104,13 @@ impl FarCard {
                         (Some(failure), _) => Err(failure),
                     };
                 }
-                Err(RecvTimeoutError::Timeout) => {}
-                Err(RecvTimeoutError::Disconnected) => {
-                    let over = talk.session.over();
-                    return Err(Failure::Card(match over {
-                        Some(over) => talk.away(&over),
-                        None => talk.surprise(),
-                    }));
-                }
+                Err(silence) => match (talk.session.over(), silence) {
+                    (Some(over), _) => return Err(Failure::Card(talk.away(&over))),
+                    (None, RecvTimeoutError::Timeout) => {}
+                    (None, RecvTimeoutError::Disconnected) => {
+                        return Err(Failure::Card(talk.surprise()));
+                    }
+                },
             }
         }
     }

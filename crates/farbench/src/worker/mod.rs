@@ -7,7 +7,7 @@ mod work;
 pub use cache::Cache;
 pub use dial::{Dial, run};
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, MutexGuard, Weak};
@@ -93,8 +93,10 @@ pub struct Slots {
     places: Box<dyn Places>,
     /// What of their content was here before.
     cache: Cache,
-    /// Slots with cards that work of a session that is over has not let go of yet, with how many.
-    ending: Mutex<BTreeMap<u32, usize>>,
+    /// Numbers pieces of work, whatever session they belong to.
+    next: AtomicU64,
+    /// Work of sessions that are over which has not let go of its card yet, and the slot of that.
+    ending: Mutex<HashMap<u64, u32>>,
 }
 
 impl Slots {
@@ -103,6 +105,7 @@ impl Slots {
         Arc::new(Self {
             places: Box::new(places),
             cache,
+            next: AtomicU64::new(0),
             ending: Mutex::default(),
         })
     }
@@ -117,7 +120,7 @@ impl Slots {
         let mut seen = self.places.survey();
         let ending = lock(&self.ending);
         for slot in &mut seen {
-            if ending.contains_key(&slot.number) {
+            if ending.values().any(|ends| *ends == slot.number) {
                 slot.medium = None;
                 slot.trouble = Some("work that lost its service is being ended".into());
             }
@@ -134,6 +137,14 @@ struct Held {
     card: Box<dyn CardIo>,
 }
 
+/// A piece of work that is under way.
+struct UnderWay {
+    progress: Arc<Progress>,
+    slot: u32,
+    /// Its number among all work of this computer.
+    number: u64,
+}
+
 /// One session with the service.
 pub struct Talk {
     slots: Arc<Slots>,
@@ -141,9 +152,11 @@ pub struct Talk {
     next: AtomicU64,
     asked: Mutex<HashMap<u64, SyncSender<Answered>>>,
     held: Mutex<HashMap<u64, Arc<Held>>>,
-    works: Mutex<HashMap<u64, Arc<Progress>>>,
+    works: Mutex<HashMap<u64, UnderWay>>,
     over: AtomicBool,
     begun: AtomicBool,
+    /// What the service was told last of the slots. Held while they are asked, so that it hears nothing older later.
+    told: Mutex<Option<Vec<SlotSeen>>>,
     /// Seconds that work goes on without a connection; the service says how many.
     patience: AtomicU64,
 }
@@ -166,6 +179,7 @@ impl Talk {
                 works: Mutex::default(),
                 over: AtomicBool::new(false),
                 begun: AtomicBool::new(false),
+                told: Mutex::default(),
                 patience: AtomicU64::new(PATIENCE),
             }
         })
@@ -188,19 +202,24 @@ impl Talk {
         }
         let this = Arc::downgrade(self);
         thread::spawn(move || {
-            let mut told = None;
             while let Some(talk) = this.upgrade()
                 && !talk.over.load(Ordering::SeqCst)
             {
-                let seen = talk.slots.survey();
-                if told.as_ref() != Some(&seen) {
-                    talk.tell(&ToService::Slots(seen.clone()));
-                    told = Some(seen);
-                }
+                talk.tell_slots();
                 drop(talk);
                 thread::sleep(EVERY);
             }
         });
+    }
+
+    /// Tells what lies in the slots, if that has changed.
+    fn tell_slots(&self) {
+        let mut told = lock(&self.told);
+        let seen = self.slots.survey();
+        if told.as_ref() != Some(&seen) {
+            self.tell(&ToService::Slots(seen.clone()));
+            *told = Some(seen);
+        }
     }
 
     /// Ends it: what is under way stops, and leaves its card plainly unfinished.
@@ -208,15 +227,12 @@ impl Talk {
         self.over.store(true, Ordering::SeqCst);
         self.session.end(why);
         lock(&self.asked).clear();
-        for progress in lock(&self.works).values() {
-            progress.cancel();
-        }
+        lock(&self.held).clear();
+        let works = lock(&self.works);
         let mut ending = lock(&self.slots.ending);
-        for (_, held) in lock(&self.held).drain() {
-            // Those that work holds are let go of by that.
-            if Arc::strong_count(&held) > 1 {
-                *ending.entry(held.slot).or_default() += 1;
-            }
+        for work in works.values() {
+            work.progress.cancel();
+            ending.insert(work.number, work.slot);
         }
     }
 
@@ -264,8 +280,8 @@ impl Talk {
                 }
             }
             ToBench::Cancel { work } => {
-                if let Some(progress) = lock(&self.works).get(&work) {
-                    progress.cancel();
+                if let Some(work) = lock(&self.works).get(&work) {
+                    work.progress.cancel();
                 }
             }
             ToBench::Close { card } => {
@@ -301,7 +317,10 @@ impl Talk {
                 }
                 Reply::Done
             }
-            Ask::Slots => Reply::Slots(self.slots.survey()),
+            Ask::Slots => {
+                self.tell_slots();
+                Reply::Done
+            }
             Ask::Medium { slot: number } => Reply::Medium(slot(number)?.medium()?),
             Ask::Open {
                 slot: number,
@@ -351,35 +370,30 @@ impl Talk {
             Ask::Begin { card, work, order } => {
                 let held = self.held(card)?;
                 let progress = Arc::new(Progress::default());
-                lock(&self.works).insert(work, progress.clone());
+                let number = self.slots.next.fetch_add(1, Ordering::SeqCst);
+                let under_way = UnderWay {
+                    progress: progress.clone(),
+                    slot: held.slot,
+                    number,
+                };
+                lock(&self.works).insert(work, under_way);
+                // Whoever ended the session meanwhile did not find it there.
                 if self.over.load(Ordering::SeqCst) {
                     progress.cancel();
                 }
                 let talk = self.clone();
                 thread::spawn(move || {
-                    work::done(&talk, work, held.card.as_ref(), order, body, &progress);
+                    let card = held.card.as_ref();
+                    let end = Box::new(work::done(&talk, work, card, order, body, &progress));
+                    // The card first: who is told that the work is over may want it.
+                    drop(held);
                     lock(&talk.works).remove(&work);
-                    talk.let_go(held);
+                    lock(&talk.slots.ending).remove(&number);
+                    talk.tell(&ToService::Ended { work, end });
                 });
                 Reply::Done
             }
         };
         Ok((reply, out))
-    }
-
-    /// Work is done with its card.
-    fn let_go(&self, held: Arc<Held>) {
-        let slot = held.slot;
-        drop(held);
-        if !self.over.load(Ordering::SeqCst) {
-            return;
-        }
-        let mut ending = lock(&self.slots.ending);
-        if let Some(works) = ending.get_mut(&slot) {
-            *works -= 1;
-            if *works == 0 {
-                ending.remove(&slot);
-            }
-        }
     }
 }

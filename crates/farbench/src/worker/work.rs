@@ -11,7 +11,7 @@ use cardwork::{CardIo, Progress, WriteError, read_batches, write};
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Disk, DiskError, Map, packed};
 
 use super::{Talk, lock};
-use crate::message::{End, Failure, Given, Order, ToService, Wish, encode, join, split};
+use crate::message::{End, Failure, Given, Order, ToService, Wish, join, split};
 
 /// How often the service hears how far work is.
 const TELL: Duration = Duration::from_millis(250);
@@ -21,7 +21,7 @@ const QUESTIONS: usize = 3;
 /// Batches that were read and that the service has not taken yet, at most.
 const OFFERED: usize = 6;
 
-/// Does it, and tells the service how it ended.
+/// Does it, and tells the service how far it is; gives how it ended.
 pub(super) fn done(
     talk: &Talk,
     work: u64,
@@ -29,7 +29,7 @@ pub(super) fn done(
     order: Order,
     body: Vec<u8>,
     progress: &Progress,
-) {
+) -> End {
     let over = AtomicBool::new(false);
     let end = thread::scope(|scope| {
         scope.spawn(|| {
@@ -49,10 +49,7 @@ pub(super) fn done(
     });
     let last = progress.snapshot();
     tell(talk, work, (last.stage, last.total, last.done));
-    let end = Box::new(end);
-    let _ = talk
-        .session
-        .send(encode(&ToService::Ended { work, end }, &[]));
+    end
 }
 
 fn tell(talk: &Talk, work: u64, (stage, total, done): (cardwork::Stage, u64, u64)) {

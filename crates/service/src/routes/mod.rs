@@ -16,6 +16,7 @@ mod health;
 mod history;
 mod jobs;
 mod metrics;
+mod notices;
 mod outages;
 mod people;
 mod plans;
@@ -59,6 +60,7 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(health::routes())
         .merge(people::routes())
         .merge(history::routes())
+        .merge(notices::routes())
         .merge(boards::routes())
         .merge(devices::routes())
         .merge(table::routes())

@@ -1,10 +1,12 @@
 //! `make stress`: the model played for long, the service and its database killed at random moments
-//! of import, write, backup and restore. Ends red at the first untrue word.
+//! of import, write, backup and restore; then writes at a bench on another computer, whose line, worker and service are
+//! cut and killed. Ends red at the first untrue word.
 //!
 //!     stress [MINUTES] [KILLS]
 
 use std::time::{Duration, Instant};
 
+use testbed::lines::play;
 use testbed::model::{Model, Played};
 
 fn number(place: usize, usual: u64) -> u64 {
@@ -35,6 +37,10 @@ async fn main() {
         all.faults += played.faults;
         all.database_kills += played.database_kills;
     }
+    let rounds = (kills / 4).max(4);
+    println!("seed {seed}: {rounds} writes at a bench on another computer");
+    let lines = tokio::task::spawn_blocking(move || play(seed, rounds)).await;
+    println!("{:?}", lines.expect("nothing untrue was said"));
     println!(
         "{} steps in {:.0} s: {} jobs done, service killed {} times, {} of them between the last block and the \
          record, database {} times, {} cards that lied, failed or vanished; nothing acknowledged was lost, \

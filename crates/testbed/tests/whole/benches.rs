@@ -1,12 +1,11 @@
 //! Benches on other computers: cards are written there, whatever becomes of the line, and nothing false is recorded.
 
-use std::os::unix::fs::FileExt;
-use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 use rustix::process::Signal;
 use serde_json::Value;
+use testbed::lines::says_unfinished;
 use testbed::{FarBench, Said, Testbed};
 
 /// Slow enough that something can happen meanwhile.
@@ -19,15 +18,6 @@ fn with_bench(flags: &[&str]) -> (Testbed, FarBench) {
     bed.add_device("quay-01");
     let loft = FarBench::start(&bed, "loft");
     (bed, loft)
-}
-
-/// Whether a card says itself that it is unfinished, read past the product.
-fn says_unfinished(card: &Path) -> bool {
-    let mut block = [0; 512];
-    let file = std::fs::File::open(card).unwrap();
-    file.read_exact_at(&mut block, 0).unwrap();
-    let text = String::from_utf8_lossy(&block).to_lowercase();
-    text.contains("duplicarium") && text.contains("unfinished")
 }
 
 /// A write that is under way, once some of it is on the card.
@@ -466,4 +456,14 @@ fn places_of_a_bench_become_slots_from_afar() {
     bed.done(&["bench", "unbind", "7", "--bench", "loft"]);
     let nobody = bed.refused(&["bench", "scan", "--bench", "attic"]);
     assert!(nobody.contains("attic"), "{nobody}");
+}
+
+#[test]
+fn whatever_becomes_of_line_worker_and_service_nothing_false_is_said() {
+    let seed = std::env::var("LINES_SEED")
+        .ok()
+        .and_then(|seed| seed.parse().ok());
+    let seed = seed.unwrap_or(u64::from(std::process::id()));
+    let played = testbed::lines::play(seed, 4);
+    assert_eq!(played.writes, 4, "{played:?}");
 }

@@ -14,6 +14,7 @@ mod keeping;
 mod lists;
 mod loops;
 mod network;
+mod notices;
 mod people;
 mod promises;
 mod refusals;

@@ -203,9 +203,11 @@ async fn every_route_takes_the_role_that_it_says() {
         [
             ("delete", "/api/v1/acting"),
             ("get", "/api/v1/alive"),
+            ("get", "/api/v1/bench-line"),
             ("get", "/api/v1/health"),
             ("get", "/api/v1/me"),
             ("post", "/api/v1/acting"),
+            ("post", "/api/v1/enrol"),
             ("post", "/api/v1/hello"),
             ("post", "/api/v1/sign-in"),
             ("post", "/api/v1/welcome"),
