@@ -96,7 +96,7 @@ async fn carry_out(args: Args) -> Result<()> {
     match args.command {
         Command::Manual { folder } => {
             std::fs::create_dir_all(&folder)?;
-            Ok(clap_mangen::generate_to(Args::command(), &folder)?)
+            manual(&folder)
         }
         Command::Enrol {
             service,
@@ -129,6 +129,27 @@ async fn carry_out(args: Args) -> Result<()> {
             Ok(working.await?)
         }
     }
+}
+
+/// In the section of what a system runs: `duplicarium bench` has a page of the same name among the commands.
+fn manual(folder: &std::path::Path) -> Result<()> {
+    let whole = Args::command();
+    let own = whole.get_subcommands().filter(|one| !one.is_hide_set());
+    let pages = own.map(|one| {
+        let name = format!("duplicarium-bench-{}", one.get_name());
+        (name.clone(), one.clone().display_name(name))
+    });
+    let pages: Vec<_> = pages.collect();
+    for (name, command) in pages
+        .into_iter()
+        .chain([("duplicarium-bench".into(), whole)])
+    {
+        let mut file = std::fs::File::create(folder.join(format!("{name}.8")))?;
+        clap_mangen::Man::new(command)
+            .section("8")
+            .render(&mut file)?;
+    }
+    Ok(())
 }
 
 fn client(service: &str, fingerprint: Option<&str>) -> Result<Client> {

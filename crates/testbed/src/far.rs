@@ -44,6 +44,10 @@ impl Line {
                     continue;
                 };
                 let both = [bench, server];
+                for stream in &both {
+                    // What is small is not held back, as at both real ends.
+                    let _ = stream.set_nodelay(true);
+                }
                 let copies = both
                     .iter()
                     .chain(&both)

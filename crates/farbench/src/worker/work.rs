@@ -32,7 +32,7 @@ pub(super) fn done(
 ) -> End {
     let over = AtomicBool::new(false);
     let end = thread::scope(|scope| {
-        scope.spawn(|| {
+        let teller = scope.spawn(|| {
             let mut told = None;
             while !over.load(Ordering::SeqCst) {
                 let now = progress.snapshot();
@@ -45,6 +45,7 @@ pub(super) fn done(
         });
         let end = carry_out(talk, work, card, order, body, progress);
         over.store(true, Ordering::SeqCst);
+        teller.thread().unpark();
         end
     });
     let last = progress.snapshot();

@@ -84,16 +84,17 @@ fn subject(matters: &[&Notice]) -> String {
 }
 
 fn body(matters: &[&Notice]) -> String {
-    let mut text = String::from("This needs a person:\n\n");
+    let mut text = String::new();
+    let form = time::macros::format_description!("[year]-[month]-[day] [hour]:[minute] UTC");
     for notice in matters {
-        let since = notice.since.replace_nanosecond(0).unwrap_or(notice.since);
+        let since = notice.since.format(form).unwrap_or_default();
         text += &format!(
             "- {}\n  {}, since {since}\n",
             line(&notice.words),
             notice.kind
         );
     }
-    text += "\nIt is told once. What needs a hand now stands on the first page of the console.\n";
+    text += "\nEach matter is told once. What needs a hand now stands on the first page of the console.\n";
     text
 }
 
@@ -127,7 +128,7 @@ mod tests {
             "{subject}"
         );
         assert!(!subject.contains('\n') && subject.len() < 140, "{subject}");
-        assert!(body(&[&notice]).lines().count() == 6);
+        assert!(body(&[&notice]).lines().count() == 4);
         assert!(check("maren@example.org").is_ok() && check("maren").is_err());
     }
 }
