@@ -84,6 +84,8 @@ pub struct BenchCall {
     pub session: String,
     /// The newest message of the service that it has seen in it.
     pub seen: u64,
+    /// Names the start of the bench's program that counts its calls.
+    pub start: String,
     /// Counts its calls.
     pub attempt: u64,
 }
@@ -107,5 +109,7 @@ pub const LINE_VERSION: &str = "line-version";
 pub const LINE_SESSION: &str = "line-session";
 /// The newest message that was seen.
 pub const LINE_SEEN: &str = "line-seen";
+/// Names the start of the program that counts calls.
+pub const LINE_START: &str = "line-start";
 /// Counts calls.
 pub const LINE_ATTEMPT: &str = "line-attempt";

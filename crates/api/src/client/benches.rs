@@ -50,6 +50,7 @@ impl Client {
             .header(LINE_VERSION, &call.version)
             .header(LINE_SESSION, &call.session)
             .header(LINE_SEEN, call.seen)
+            .header(LINE_START, &call.start)
             .header(LINE_ATTEMPT, call.attempt);
         let no_answer = |source| ClientError::NoAnswer {
             address: self.base.clone(),

@@ -36,6 +36,8 @@ struct State {
     /// Name of the session, which the bench gives when it comes back.
     session: String,
     slots: Arc<Mutex<Vec<SlotSeen>>>,
+    /// The newest attempt, and the start of the program that made it.
+    attempt: (String, u64),
     /// Version of the worker's program.
     version: String,
 }
@@ -46,7 +48,9 @@ pub struct Coming {
     pub session: String,
     /// The newest message that it has seen of it.
     pub seen: u64,
-    /// Counts its attempts.
+    /// Names the start of its program.
+    pub start: String,
+    /// Counts the attempts of that.
     pub attempt: u64,
     /// Version of its program.
     pub version: String,
@@ -114,6 +118,12 @@ impl FarBench {
     /// Nothing for a call that was overtaken by a later one.
     pub fn come(self: &Arc<Self>, coming: Coming, fresh: impl FnOnce() -> String) -> Option<Line> {
         let mut state = lock(&self.state);
+        // One that was long on its way ends nothing that came after it.
+        let (start, attempt) = &state.attempt;
+        if *start == coming.start && coming.attempt <= *attempt {
+            return None;
+        }
+        state.attempt = (coming.start, coming.attempt);
         let same = state.talk.clone().filter(|talk| {
             !coming.session.is_empty()
                 && state.session == coming.session
@@ -154,12 +164,10 @@ impl FarBench {
             waiting,
         });
         let generation = talk.session.attach(coming.attempt, 0)?;
-        *state = State {
-            talk: Some(talk.clone()),
-            session: fresh(),
-            slots,
-            version: coming.version,
-        };
+        state.talk = Some(talk.clone());
+        state.session = fresh();
+        state.slots = slots;
+        state.version = coming.version;
         let session = state.session.clone();
         drop(state);
         (self.changed)();

@@ -26,6 +26,10 @@ pub struct Dial {
 /// Stays connected until `end` turns. Work that is under way goes on over cuts, and stops, its card plainly
 /// unfinished, when the service was away for too long or knows nothing of it any more.
 pub async fn run(dial: Dial, slots: Arc<Slots>, mut end: watch::Receiver<bool>) {
+    let mut chance = [0; 8];
+    // Without chance all starts are one, and only an old call can do harm then.
+    let _ = getrandom::fill(&mut chance);
+    let start = hex::encode(chance);
     let (mut attempt, mut wait) = (0_u64, SOON);
     let mut session: Option<(Arc<Talk>, String)> = None;
     let mut gone = Instant::now();
@@ -49,6 +53,7 @@ pub async fn run(dial: Dial, slots: Arc<Slots>, mut end: watch::Receiver<bool>) 
             seen: session
                 .as_ref()
                 .map_or(0, |(talk, _)| talk.session().seen()),
+            start: start.clone(),
             attempt,
         };
         let called = tokio::select! {

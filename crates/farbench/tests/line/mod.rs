@@ -162,21 +162,26 @@ impl Pair {
                         .map(|(_, name)| name.clone())
                         .unwrap_or_default(),
                     seen: at.as_ref().map_or(0, |(talk, _)| talk.session().seen()),
+                    start: "this one".into(),
                     attempt,
                     version: "test".into(),
                 };
                 let fate = fates.pop_front();
-                let old = coming(attempt - 1);
+                let (old, first) = (coming(attempt - 1), coming(attempt - 1));
                 let Some(line) = bench.come(coming(attempt), || format!("session {sessions}"))
                 else {
                     tokio::time::sleep(Duration::from_millis(5)).await;
                     continue;
                 };
-                if fate.is_some_and(|fate| fate.straggler) && !old.session.is_empty() {
-                    assert!(
-                        bench.come(old, || "nobody's".into()).is_none(),
-                        "an old call is let in"
-                    );
+                if fate.is_some_and(|fate| fate.straggler) {
+                    let first = Coming {
+                        session: String::new(),
+                        ..first
+                    };
+                    for late in [old, first] {
+                        let late = bench.come(late, || "nobody's".into());
+                        assert!(late.is_none(), "an old call is let in");
+                    }
                 }
                 let same = at.take().filter(|(talk, name)| {
                     let same = *name == line.session;

@@ -2,7 +2,9 @@
 
 use std::sync::Arc;
 
-use api::{BENCH_LINE, LINE_ATTEMPT, LINE_PROTOCOL, LINE_SEEN, LINE_SESSION, LINE_VERSION};
+use api::{
+    BENCH_LINE, LINE_ATTEMPT, LINE_PROTOCOL, LINE_SEEN, LINE_SESSION, LINE_START, LINE_VERSION,
+};
 use axum::extract::{Path, Request, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -133,6 +135,7 @@ async fn line(State(app): State<Arc<App>>, mut request: Request) -> Result<Respo
     let coming = Coming {
         session: told(headers, LINE_SESSION).into(),
         seen: number(LINE_SEEN),
+        start: told(headers, LINE_START).into(),
         attempt: number(LINE_ATTEMPT),
         version: version.into(),
     };

@@ -393,6 +393,7 @@ async fn who_calls_as_a_bench_must_be_one_and_speak_the_same() {
         version: "0.0.1".into(),
         session: String::new(),
         seen: 0,
+        start: "a test".into(),
         attempt: 1,
     };
     let why = |called: Result<_, api::ClientError>| match called {
