@@ -2,7 +2,8 @@
 //!
 //! A file a chunk, sealed under a key that only the service has: this computer keeps it in memory while it is
 //! connected, so that a stolen bench tells nothing of what it wrote. What cannot be opened, or is gone, is fetched
-//! again. The file: 24 bytes of nonce, then the packed chunk, sealed with XChaCha20-Poly1305, its name associated.
+//! again. What has no name of the vault goes by its plain digest, so that files are called by keyed digests of names:
+//! nobody who has the disk can try guesses at what was written. The file: 24 bytes of nonce, then the packed chunk, sealed with XChaCha20-Poly1305, its name associated.
 
 use std::collections::{BTreeMap, HashMap};
 use std::fs;
@@ -21,7 +22,9 @@ const NONCE: usize = 24;
 #[derive(Default)]
 struct State {
     cipher: Option<XChaCha20Poly1305>,
-    /// What is here: length of its file, and when it was used last.
+    /// What names are hidden with.
+    hides: [u8; 32],
+    /// What is here, by its hidden name: length of its file, and when it was used last.
     known: HashMap<Name, (u64, u64)>,
     /// The same by when it was used last.
     order: BTreeMap<u64, Name>,
@@ -81,6 +84,7 @@ impl Cache {
         let mut state = self.state();
         *state = State {
             cipher: Some(XChaCha20Poly1305::new(&Key::from(*key))),
+            hides: blake3::derive_key("duplicarium bench cache, names of files", key),
             ..State::default()
         };
         for (_, name, len) in found {
@@ -91,7 +95,8 @@ impl Cache {
 
     /// Whether a chunk is here.
     pub fn has(&self, name: &Name) -> bool {
-        self.state().known.contains_key(name)
+        let state = self.state();
+        state.known.contains_key(&state.hidden(name))
     }
 
     /// Bytes of what is here.
@@ -101,23 +106,24 @@ impl Cache {
 
     /// A chunk, packed, if it is here and whole.
     pub fn get(&self, name: &Name) -> Option<Vec<u8>> {
-        let cipher = {
+        let (cipher, name) = {
             let mut state = self.state();
-            let (len, _) = *state.known.get(name)?;
-            state.enter(*name, len);
-            state.cipher.clone()?
+            let name = state.hidden(name);
+            let (len, _) = *state.known.get(&name)?;
+            state.enter(name, len);
+            (state.cipher.clone()?, name)
         };
-        let opened = fs::read(self.path(name)).ok().and_then(|bytes| {
+        let opened = fs::read(self.path(&name)).ok().and_then(|bytes| {
             let (nonce, sealed) = bytes.split_first_chunk::<NONCE>()?;
             let payload = Payload {
                 msg: sealed,
-                aad: name,
+                aad: &name,
             };
             cipher.decrypt(&XNonce::from(*nonce), payload).ok()
         });
         if opened.is_none() {
             let mut state = self.state();
-            self.forget(&mut state, name);
+            self.forget(&mut state, &name);
         }
         opened
     }
@@ -125,8 +131,12 @@ impl Cache {
     /// Keeps a packed chunk, in place of those that were not used for longest. What cannot be kept costs a transfer
     /// next time, and nothing else.
     pub fn put(&self, name: &Name, packed: &[u8]) {
-        let Some(cipher) = self.state().cipher.clone() else {
-            return;
+        let (cipher, name) = {
+            let state = self.state();
+            let Some(cipher) = state.cipher.clone() else {
+                return;
+            };
+            (cipher, state.hidden(name))
         };
         let mut nonce = [0; NONCE];
         if getrandom::fill(&mut nonce).is_err() {
@@ -134,13 +144,13 @@ impl Cache {
         }
         let payload = Payload {
             msg: packed,
-            aad: name,
+            aad: &name,
         };
         let Ok(sealed) = cipher.encrypt(&XNonce::from(nonce), payload) else {
             return;
         };
         let bytes = [&nonce[..], &sealed].concat();
-        let path = self.path(name);
+        let path = self.path(&name);
         let fresh = path.with_extension("new");
         let written = path
             .parent()
@@ -150,7 +160,7 @@ impl Cache {
         match written {
             Ok(()) => {
                 let mut state = self.state();
-                state.enter(*name, bytes.len() as u64);
+                state.enter(name, bytes.len() as u64);
                 self.make_room(&mut state);
             }
             Err(e) => {
@@ -179,6 +189,11 @@ impl Cache {
 }
 
 impl State {
+    /// The name that a chunk goes by on the disk.
+    fn hidden(&self, name: &Name) -> Name {
+        *blake3::keyed_hash(&self.hides, name).as_bytes()
+    }
+
     /// It was put, or used, now.
     fn enter(&mut self, name: Name, len: u64) {
         if let Some((len, used)) = self.known.remove(&name) {
@@ -206,19 +221,27 @@ mod tests {
         cache.put(&[1; 32], b"passphrase = ebb and flow");
         assert_eq!(cache.get(&[1; 32]).unwrap(), b"passphrase = ebb and flow");
 
-        let file = cache.path(&[1; 32]);
+        let place = |cache: &Cache, number: u8| {
+            let hidden = cache.state().hidden(&[number; 32]);
+            cache.path(&hidden)
+        };
+        let file = place(&cache, 1);
+        assert!(
+            !file.ends_with(hex::encode([1; 32])),
+            "its name tells what it is"
+        );
         let bytes = fs::read(&file).unwrap();
         assert!(!bytes.windows(10).any(|part| part == b"passphrase"));
         let again = Cache::new(folder.path(), 10_000);
         again.open(&[7; 32]);
         assert_eq!(again.get(&[1; 32]).unwrap(), b"passphrase = ebb and flow");
         // Under another name, damaged, or with another key it is not there, and does not stay.
-        fs::create_dir_all(again.path(&[2; 32]).parent().unwrap()).unwrap();
-        fs::copy(&file, again.path(&[2; 32])).unwrap();
+        fs::create_dir_all(place(&again, 2).parent().unwrap()).unwrap();
+        fs::copy(&file, place(&again, 2)).unwrap();
         again.open(&[7; 32]);
-        assert!(again.get(&[2; 32]).is_none() && !again.path(&[2; 32]).exists());
+        assert!(again.get(&[2; 32]).is_none() && !place(&again, 2).exists());
         again.open(&[8; 32]);
-        assert!(again.get(&[1; 32]).is_none() && !file.exists());
+        assert!(again.get(&[1; 32]).is_none() && !again.has(&[1; 32]));
     }
 
     #[test]
@@ -227,6 +250,10 @@ mod tests {
         let cache = Cache::new(folder.path(), 10_000);
         cache.open(&[7; 32]);
         for number in 0..30 {
+            // File systems tell times apart only so finely.
+            if number == 29 {
+                std::thread::sleep(std::time::Duration::from_millis(50));
+            }
             cache.put(&[number; 32], &[number; 960]);
             assert!(cache.get(&[0; 32]).is_some(), "what is used stays");
             assert!(cache.bytes() <= 10_000);
