@@ -8,6 +8,9 @@ use crate::{RecordError, Records};
 /// Serialises the insertion of events, so that a reader who has seen an id has seen all before it.
 const LOCK: i64 = 0x6475_706c;
 
+/// Where it is told that there is a new event, to whoever listens.
+pub(crate) const CHANNEL: &str = "duplicarium_events";
+
 /// One thing that happened.
 #[derive(Clone, Debug)]
 pub struct Event {
@@ -77,7 +80,9 @@ pub(crate) async fn add(
     subject: &str,
     summary: &str,
 ) -> Result<i64, RecordError> {
-    sqlx::query!("select pg_advisory_xact_lock($1)", LOCK)
+    sqlx::query("select pg_advisory_xact_lock($1), pg_notify($2, '')")
+        .bind(LOCK)
+        .bind(CHANNEL)
         .execute(&mut *tx)
         .await?;
     let id = sqlx::query_scalar!(

@@ -109,8 +109,8 @@ impl Records {
     pub async fn add_job(&self, new: &NewJob) -> Result<(i64, bool), RecordError> {
         let key = new.request_key.as_ref();
         let added = sqlx::query_scalar!(
-            "insert into jobs (kind, subject, slot, card_id, operator, request_key, request_digest, reader, unit)
-             values ($1, $2, $3, (select id from cards where label = $4), $5, $6, $7, $8, $9)
+            "insert into jobs (kind, subject, slot, card_id, operator, request_key, request_digest, reader, unit, service)
+             values ($1, $2, $3, (select id from cards where label = $4), $5, $6, $7, $8, $9, $10)
              on conflict (request_key) do nothing returning id",
             new.kind,
             new.subject,
@@ -120,7 +120,8 @@ impl Records {
             key.map(|key| &key.key),
             key.map(|key| &key.digest),
             new.at.as_ref().map(|at| &at.reader),
-            new.at.as_ref().map(|at| at.unit)
+            new.at.as_ref().map(|at| at.unit),
+            self.me()
         )
         .fetch_optional(&self.pool)
         .await?;
@@ -188,14 +189,24 @@ impl Records {
     }
 
     /// Ends jobs that no thread works on (any more), as if the service had ended: `running` are
-    /// those that one does. Returns the jobs this concerned.
+    /// those that one does. Returns the jobs this concerned. Jobs of other services are theirs.
     pub async fn end_orphans(&self, running: &[i64]) -> Result<Vec<i64>, RecordError> {
         let rows = sqlx::query_scalar!(
             "update jobs set state = 'interrupted', finished_at = now(), error_code = 'interrupted',
                 error = 'the records were out of reach when this began; nothing was done, start it again'
              where state in ('waiting', 'running') and created_at < now() - interval '20 seconds'
-               and not id = any($1) returning id",
-            running
+               and not id = any($1) and service is not distinct from $2 returning id",
+            running,
+            self.me()
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Those of these jobs that are over by what the records say.
+    pub async fn over_of(&self, jobs: &[i64]) -> Result<Vec<i64>, RecordError> {
+        let rows = sqlx::query_scalar!(
+            "select id from jobs where id = any($1) and state not in ('waiting', 'running')",
+            jobs
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }
@@ -271,39 +282,72 @@ impl Records {
             .ok_or_else(|| RecordError::unknown("job", id.to_string()))
     }
 
-    /// After a start: jobs that were under way when the service ended are *interrupted*. A write
-    /// that had not begun on its card is void; one that had is in doubt until the card is seen
+    /// After a start of a service that has the records alone: jobs that were under way when the service ended are
+    /// *interrupted*. A write that had not begun on its card is void; one that had is in doubt until the card is seen
     /// again. Returns the jobs this concerned.
     pub async fn sort_out_interrupted(&self) -> Result<Vec<i64>, RecordError> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query!(
-            "update imprints set finished_at = now(),
-                state = case state when 'planned' then 'void' else 'in doubt' end
-             where state in ('planned', 'writing')"
-        )
-        .execute(&mut *tx)
-        .await?;
-        sqlx::query!(
-            "update arrival_lines set ended_at = now(), problem = 'the service ended, and listens no more'
-             where ended_at is null"
-        )
-        .execute(&mut *tx)
-        .await?;
-        let jobs = sqlx::query_scalar!(
-            "update jobs set state = 'interrupted', finished_at = now(), error_code = 'interrupted',
-                error = case
-                    when kind not in ('write', 'restore')
-                    then 'the service ended while this was under way; start it again'
-                    when exists (select from imprints i where i.job_id = jobs.id and i.state = 'in doubt')
-                    then 'the service ended while the card was written; put it in, and what it is will be found out'
-                    else 'the service ended before the card was touched; it is as it was' end
-             where state in ('waiting', 'running') returning id"
-        )
-        .fetch_all(&mut *tx)
-        .await?;
+        let jobs = interrupt(&mut tx, None).await?;
+        end_lines(&mut tx).await?;
         tx.commit().await?;
         Ok(jobs)
     }
+
+    /// The same of this service alone: others go on.
+    pub async fn sort_out_own(&self) -> Result<Vec<i64>, RecordError> {
+        let mut tx = self.pool.begin().await?;
+        let jobs = match self.me() {
+            Some(number) => interrupt(&mut tx, Some(number)).await?,
+            None => Vec::new(),
+        };
+        tx.commit().await?;
+        Ok(jobs)
+    }
+
+    /// Nobody listens at the serial lines any more that are recorded as being listened at.
+    pub async fn end_lines(&self) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
+        end_lines(&mut tx).await?;
+        Ok(tx.commit().await?)
+    }
+}
+
+async fn end_lines(tx: &mut PgConnection) -> Result<(), RecordError> {
+    sqlx::query!(
+        "update arrival_lines set ended_at = now(), problem = 'the service ended, and listens no more'
+         where ended_at is null"
+    )
+    .execute(tx)
+    .await?;
+    Ok(())
+}
+
+/// Ends what was under way at one service, or at all; gives the jobs.
+pub(crate) async fn interrupt(
+    tx: &mut PgConnection,
+    service: Option<i32>,
+) -> Result<Vec<i64>, RecordError> {
+    sqlx::query!(
+        "update imprints set finished_at = now(),
+            state = case state when 'planned' then 'void' else 'in doubt' end
+         where state in ('planned', 'writing')
+           and ($1::int is null or job_id in (select id from jobs where service = $1))",
+        service
+    )
+    .execute(&mut *tx)
+    .await?;
+    let jobs = sqlx::query_scalar!(
+        "update jobs set state = 'interrupted', finished_at = now(), error_code = 'interrupted',
+            error = case
+                when kind not in ('write', 'restore')
+                then 'the service ended while this was under way; start it again'
+                when exists (select from imprints i where i.job_id = jobs.id and i.state = 'in doubt')
+                then 'the service ended while the card was written; put it in, and what it is will be found out'
+                else 'the service ended before the card was touched; it is as it was' end
+         where state in ('waiting', 'running') and ($1::int is null or service = $1) returning id",
+        service
+    );
+    Ok(jobs.fetch_all(&mut *tx).await?)
 }
 
 /// Records the end of a job in the transaction that makes true what it did.

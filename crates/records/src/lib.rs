@@ -25,11 +25,14 @@ pub mod photos;
 pub mod presets;
 pub mod releases;
 pub mod rounds;
+pub mod services;
 pub mod vault;
 
+use std::sync::Arc;
 use std::time::Duration;
 
 pub use own_server::{OwnServer, OwnServerError};
+pub use services::Claim;
 use sqlx::postgres::{PgPool, PgPoolOptions};
 pub use sqlx::types::Json;
 
@@ -67,9 +70,22 @@ pub enum RecordError {
         "these records were sealed under another key file; give the service the team.key that belongs to them, or another database"
     )]
     OtherKey,
-    /// Another service works with the same records.
-    #[error("another service works with these records; stop it, or give this one another database")]
-    InUse,
+    /// Another service works with the same records, and one of the two does not say where it is reached.
+    #[error("another service works with these records{}", in_use_words(*.shared))]
+    InUse {
+        /// Whether this one would share them.
+        shared: bool,
+    },
+    /// This very service works with the records.
+    #[error(
+        "a service with the service-id of this data folder works with these records already: each service has a data folder of its own, and service-id is not to be copied with it; remove that file here"
+    )]
+    SameService,
+    /// Another service has slots of its own computer.
+    #[error(
+        "another service has slots of its own computer; of several services one can. Leave own_slots out here, and let duplicarium-bench call from this computer"
+    )]
+    OwnSlots,
     /// The database failed.
     #[error("the records cannot be reached or changed: {0}")]
     Database(sqlx::Error),
@@ -86,6 +102,18 @@ pub enum RecordError {
     /// The database's structure could not be brought up to date.
     #[error("the records' structure cannot be brought up to date: {0}")]
     Migration(#[from] sqlx::migrate::MigrateError),
+}
+
+fn in_use_words(shared: bool) -> &'static str {
+    match shared {
+        true => {
+            ", and does not say where others reach it; give it an address too (service_address), or give this one another database"
+        }
+        false => {
+            "; stop it, or give this one another database. Several services share one if each says where the others reach it \
+             (service_address)"
+        }
+    }
 }
 
 impl From<sqlx::Error> for RecordError {
@@ -181,28 +209,12 @@ impl Records {
     }
 }
 
-/// Held as long as the records are this service's alone.
-pub struct Claim {
-    connection: sqlx::PgConnection,
-}
-
-impl Claim {
-    /// Whether the claim still holds: its connection is alive.
-    pub async fn holds(&mut self) -> bool {
-        sqlx::query("select 1")
-            .execute(&mut self.connection)
-            .await
-            .is_ok()
-    }
-}
-
-/// Number of the lock that a service holds on its records.
-const OURS: i64 = 0x6475_706d;
-
 /// The open records.
 #[derive(Clone)]
 pub struct Records {
     pub(crate) pool: PgPool,
+    /// Which service this is.
+    pub(crate) me: Arc<services::Me>,
 }
 
 /// The steps by which the structure of the records came to be, one a file in `migrations/`.
@@ -242,7 +254,8 @@ impl Records {
             .await?;
         not_newer(form_of(&pool).await?)?;
         FORMS.run(&pool).await?;
-        Ok(Self { pool })
+        let me = Arc::default();
+        Ok(Self { pool, me })
     }
 
     /// Whether [`Records::open`] would change the structure of records that are there.
@@ -259,45 +272,6 @@ impl Records {
         pool.close().await;
         not_newer(form)?;
         Ok(form.is_some_and(|form| form < newest_known()))
-    }
-
-    /// Claims the records for one service and one key file. The first key that claims them stays
-    /// theirs.
-    ///
-    /// # Errors
-    /// [`RecordError::InUse`] while another service holds them, [`RecordError::OtherKey`] where
-    /// they belong to another key.
-    pub async fn claim(&self, key_fingerprint: &[u8]) -> Result<Claim, RecordError> {
-        use sqlx::Connection;
-        let options = self.pool.connect_options();
-        let mut connection = sqlx::PgConnection::connect_with(&options).await?;
-        // The connection of a service that was killed lives on for a moment.
-        let mut tries = 0;
-        loop {
-            let ours = sqlx::query_scalar::<_, bool>("select pg_try_advisory_lock($1)")
-                .bind(OURS)
-                .fetch_one(&mut connection)
-                .await?;
-            match (ours, tries) {
-                (true, _) => break,
-                (false, 50) => return Err(RecordError::InUse),
-                (false, _) => tokio::time::sleep(Duration::from_millis(100)).await,
-            }
-            tries += 1;
-        }
-        sqlx::query!(
-            "insert into team (key_fingerprint) values ($1) on conflict (single) do nothing",
-            key_fingerprint
-        )
-        .execute(&mut connection)
-        .await?;
-        let kept = sqlx::query_scalar!("select key_fingerprint from team")
-            .fetch_one(&mut connection)
-            .await?;
-        match kept == key_fingerprint {
-            true => Ok(Claim { connection }),
-            false => Err(RecordError::OtherKey),
-        }
     }
 
     /// Whether the database answers.

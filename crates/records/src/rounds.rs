@@ -534,10 +534,11 @@ impl Records {
         .execute(&mut *tx)
         .await?;
         let attempt = sqlx::query_scalar!(
-            "insert into round_attempts (entry_id, card_id, slot) values ($1, $2, $3) returning id",
+            "insert into round_attempts (entry_id, card_id, slot, service) values ($1, $2, $3, $4) returning id",
             row.id,
             card,
-            slot
+            slot,
+            self.me()
         )
         .fetch_one(&mut *tx)
         .await?;
@@ -604,9 +605,14 @@ impl Records {
         Ok(())
     }
 
-    /// Attempts that nobody knows a job of: the service ended in between.
+    /// Attempts that nobody knows a job of: the service ended in between. What another service has begun is its own for
+    /// as long as that lives.
     pub async fn attempts_without_job(&self) -> Result<Vec<i64>, RecordError> {
-        let rows = sqlx::query_scalar!("select id from round_attempts where job_id is null");
+        let rows = sqlx::query_scalar!(
+            "select id from round_attempts where job_id is null and (service is not distinct from $1 or service is null
+               or service not in (select number from live_services where number is not null))",
+            self.me()
+        );
         Ok(rows.fetch_all(&self.pool).await?)
     }
 

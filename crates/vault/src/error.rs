@@ -36,6 +36,9 @@ pub enum VaultError {
     /// The content to store could not be read.
     #[error("the content cannot be read: {0}")]
     Content(imagecraft::DiskError),
+    /// Another service works with the same vault and cannot be asked what it relies on.
+    #[error("{0}; nothing was taken away")]
+    Others(String),
     /// Stopped on request.
     #[error("stopped on request")]
     Cancelled,

@@ -58,6 +58,8 @@ pub(crate) struct Known {
     pins: u32,
     /// Number of the round of tidying in which somebody relied on it last.
     touched: u64,
+    /// Another service is about to delete it: it may be read, and not relied upon.
+    leaving: bool,
 }
 
 /// Everything that is known.
@@ -79,14 +81,41 @@ impl Index {
             there: true,
             pins: 0,
             touched: self.round,
+            leaving: false,
         });
         self.places.reserve(rows.len());
+        self.learn(number, rows);
+        number
+    }
+
+    /// Finds what lies in a segment there, as far as it lies nowhere else that stays.
+    pub fn learn(&mut self, number: u32, rows: &[Row]) {
         for row in rows {
-            self.places
+            let place = self
+                .places
                 .entry(row.name)
                 .or_insert(Place::of(number, row));
+            let stays = self
+                .segments
+                .get(place.segment as usize)
+                .is_some_and(|known| known.there && !known.leaving);
+            if !stays {
+                *place = Place::of(number, row);
+            }
         }
-        number
+    }
+
+    /// Another service is about to delete a segment: nobody relies on it any more.
+    pub fn leave(&mut self, segment: u32) {
+        if let Some(known) = self.segments.get_mut(segment as usize) {
+            known.leaving = true;
+        }
+    }
+
+    /// Whether another service is about to delete it.
+    pub fn is_leaving(&self, segment: u32) -> bool {
+        let known = self.segments.get(segment as usize);
+        known.is_some_and(|known| known.leaving)
     }
 
     /// Where a piece lies, if its segment is there.
@@ -252,5 +281,19 @@ mod tests {
         assert_eq!(index.rows_of(&[from])[&from], [row(2, 10)]);
         assert_eq!(index.of_kind(Kind::Chunk).len(), 3);
         assert!(index.of_kind(Kind::Note).is_empty());
+    }
+
+    #[test]
+    fn what_another_deletes_is_read_there_until_it_is_found_elsewhere() {
+        let mut index = Index::default();
+        let old = index.add("old", 100, &[row(1, 0), row(2, 10)]);
+        index.leave(old);
+        assert_eq!(index.place(Name([1; 32])).unwrap().0.segment, old);
+        let new = index.add("new", 50, &[row(1, 5)]);
+        assert_eq!(index.place(Name([1; 32])).unwrap().0.segment, new);
+        assert_eq!(index.place(Name([2; 32])).unwrap().0.segment, old);
+        let third = index.add("third", 50, &[row(1, 9), row(2, 9)]);
+        assert_eq!(index.place(Name([1; 32])).unwrap().0.segment, new);
+        assert_eq!(index.place(Name([2; 32])).unwrap().0.segment, third);
     }
 }

@@ -57,6 +57,7 @@ impl Vault {
         most: u64,
         progress: &mut dyn FnMut(u64, u64) -> bool,
     ) -> Result<Inspected, VaultError> {
+        self.look_again()?;
         let mut all: Vec<(Arc<str>, u32, u64)> = {
             let index = self.index();
             let there = index.segments.iter().enumerate();
@@ -89,8 +90,9 @@ impl Vault {
             let bytes = match self.read_segment(*number) {
                 Ok(bytes) => bytes,
                 Err(VaultError::Store(object_store::Error::NotFound { .. })) => {
-                    // Tidied away while it was looked for, or gone.
-                    if !self.index().segments[*number as usize].there {
+                    // Tidied away while it was looked for, here or by another service, or gone.
+                    let index = self.index();
+                    if !index.segments[*number as usize].there || index.is_leaving(*number) {
                         continue;
                     }
                     bytes::Bytes::new()
@@ -120,6 +122,10 @@ impl Vault {
             }
         }
         progress(found.bytes, found.bytes);
+        if let Some(others) = self.shared.others().filter(|_| !found.bad.is_empty()) {
+            let names: Vec<Name> = found.bad.iter().map(|bad| bad.name).collect();
+            others.forget(&names);
+        }
         found.bad.sort();
         Ok(found)
     }

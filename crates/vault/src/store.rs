@@ -14,6 +14,7 @@ use crate::error::VaultError;
 use crate::index::{Index, Place};
 use crate::keys::{Keys, Name, Root};
 use crate::objects::{index_bound, index_path, listed, segment_path};
+use crate::others::Shared;
 use crate::page::Page;
 use crate::piece::{self, Kind, Naming};
 use crate::ring;
@@ -22,7 +23,7 @@ use crate::segment::{self, Row};
 /// Stretch of a segment that is read at once when chunks are read in order, in bytes.
 const WINDOW: u64 = 2 << 20;
 /// Objects that are read at once when the vault is opened.
-const AT_ONCE: usize = 16;
+pub(crate) const AT_ONCE: usize = 16;
 
 /// What was added to the vault.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -95,7 +96,14 @@ pub struct Vault {
     pub(crate) tidying: Mutex<()>,
     /// Segments that nothing lies in any more, since when: readers that found their way there before may still come.
     pub(crate) doomed: Mutex<Vec<(Instant, Arc<str>)>>,
+    /// Other services over the same vault.
+    pub(crate) shared: Shared,
+    /// Held by whoever looks for what the others have added.
+    pub(crate) refreshing: Mutex<()>,
 }
+
+/// Asks the other services for segments; gives those that none of them relies on.
+pub(crate) type Asking<'a> = dyn Fn(&[u32]) -> Result<Vec<u32>, VaultError> + 'a;
 
 /// Unpacked chunks that are kept, in bytes.
 const CACHED: u64 = 32 << 20;
@@ -240,6 +248,8 @@ impl Vault {
             runtime: Handle::current(),
             tidying: Mutex::default(),
             doomed: Mutex::default(),
+            shared: Shared::default(),
+            refreshing: Mutex::default(),
         }))
     }
 
@@ -321,6 +331,9 @@ impl Vault {
         let mut index = self.index_mut();
         let (place, _) = index.place(name)?;
         if !held(place.segment) {
+            if index.is_leaving(place.segment) {
+                return None;
+            }
             index.pin(place.segment);
         }
         Some(place.segment)
@@ -349,6 +362,7 @@ impl Vault {
             _ => {
                 tracing::error!("segment {id} of the vault is gone or has another length");
                 self.index_mut().drop_segments(&[segment]);
+                self.shared.went();
                 false
             }
         }
@@ -428,17 +442,20 @@ impl Vault {
         window: &mut Window,
         open: impl Fn(&[u8]) -> Option<Vec<u8>>,
     ) -> Result<Vec<u8>, VaultError> {
-        let mut gone = None;
+        let (mut gone, mut tries) = (None, 0);
         loop {
-            let (place, id) = {
+            let found = {
                 let index = self.index();
                 let found = index.place(name);
-                let (place, known) = found.ok_or(VaultError::Missing { name })?;
-                (place, known.id.clone())
+                found.map(|(place, known)| (place, known.id.clone()))
             };
-            if gone == Some(place) {
-                return Err(VaultError::Missing { name });
-            }
+            let Some((place, id)) = found.filter(|(place, _)| gone != Some(*place)) else {
+                // Another service may have stored it, or moved it.
+                match self.look_for(&mut tries)? {
+                    true => continue,
+                    false => return Err(VaultError::Missing { name }),
+                }
+            };
             let start = u64::from(place.offset);
             let end = start + u64::from(place.len);
             if !window.holds(place) {
@@ -543,13 +560,15 @@ impl Vault {
         bytes: Vec<u8>,
         rows: &[Row],
         sources: &[u32],
+        ask: &Asking<'_>,
     ) -> Result<Vec<u32>, VaultError> {
         let (id, len) = self.put_segment(bytes, rows)?;
+        // After it is in its new place, where the others find it then.
+        let sources = ask(sources)?;
         let mut index = self.index_mut();
         let number = index.add(&id, len, &[]);
         let free: Vec<u32> = sources
-            .iter()
-            .copied()
+            .into_iter()
             .filter(|source| index.may_go(*source))
             .collect();
         index.moved(&free, number, rows);

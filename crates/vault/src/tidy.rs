@@ -15,9 +15,10 @@ use crate::index::NameSet;
 use crate::keys::Name;
 use crate::manifest::Manifest;
 use crate::objects::{index_path, segment_path};
+use crate::others::Round;
 use crate::piece::{self, Kind};
 use crate::segment::{self, PIECE_HEAD, Row, SEGMENT};
-use crate::store::{SegmentId, Vault};
+use crate::store::{Asking, SegmentId, Vault};
 
 /// A segment that is shorter, in bytes, is put together with others.
 const SMALL: u64 = 1 << 20;
@@ -75,7 +76,15 @@ impl Vault {
     /// What `kept` or the store says, or [`VaultError::Cancelled`]. What went until then was not referred to.
     pub fn tidy(self: &Arc<Self>, tidying: Tidying<'_>) -> Result<Tidied, VaultError> {
         let _alone = self.tidying.lock().unwrap_or_else(|e| e.into_inner());
+        self.tidies_itself();
+        if self.is_shared() {
+            // Everything, so that what is used of a segment is known even where the same lay elsewhere before.
+            self.refresh(true)?;
+        }
         let mut candidates = self.index_mut().begin_round();
+        let round = self.shared.others().map(|others| others.begin());
+        let round = round.transpose()?;
+        let ask = |numbers: &[u32]| self.ask(round.as_deref(), numbers);
         if let Some(only) = tidying.only {
             let index = self.index();
             candidates.retain(|number| {
@@ -128,11 +137,14 @@ impl Vault {
         if !(tidying.progress)(0, total) {
             return Err(VaultError::Cancelled);
         }
+        let mut asked: Vec<u32> = unused.iter().map(|(number, _)| *number).collect();
+        asked.retain(|number| self.index().may_go(*number));
+        let asked = ask(&asked)?;
         let gone = {
             let mut index = self.index_mut();
             let free: Vec<_> = unused
                 .iter()
-                .filter(|(number, _)| index.may_go(*number))
+                .filter(|(number, _)| asked.contains(number) && index.may_go(*number))
                 .collect();
             tidied.in_use += (unused.len() - free.len()) as u64;
             tidied.freed += free.iter().map(|(_, len)| len).sum::<u64>();
@@ -142,7 +154,7 @@ impl Vault {
         };
         self.doom(gone);
         let mut done = 0;
-        let mut copying = Copying::new(self, &named, tidying.seal_anew);
+        let mut copying = Copying::new(self, &named, tidying.seal_anew, &ask);
         for batch in copied.chunks(BATCH) {
             let numbers: Vec<u32> = batch.iter().map(|(number, _)| *number).collect();
             let mut rows = self.index().rows_of(&numbers);
@@ -158,6 +170,27 @@ impl Vault {
         copying.flush(&mut tidied)?;
         (tidying.progress)(total, total);
         Ok(tidied)
+    }
+
+    /// Asks the other services for segments; gives those that none of them relies on.
+    fn ask(&self, round: Option<&dyn Round>, numbers: &[u32]) -> Result<Vec<u32>, VaultError> {
+        let Some(round) = round.filter(|_| !numbers.is_empty()) else {
+            return Ok(numbers.to_vec());
+        };
+        let ids: Vec<SegmentId> = {
+            let index = self.index();
+            let known = numbers
+                .iter()
+                .map(|number| &index.segments[*number as usize]);
+            known.map(|known| SegmentId(known.id.clone())).collect()
+        };
+        self.asks_for(&ids);
+        let stay = round.give_up(&ids)?;
+        let pairs = numbers.iter().zip(&ids);
+        Ok(pairs
+            .filter(|(_, id)| !stay.contains(id))
+            .map(|(number, _)| *number)
+            .collect())
     }
 
     /// What is used of each segment, in bytes with the heads of pieces.
@@ -263,6 +296,7 @@ struct Copying<'a> {
     vault: &'a Vault,
     named: &'a NameSet,
     anew: bool,
+    ask: &'a Asking<'a>,
     bytes: Vec<u8>,
     rows: Vec<Row>,
     /// The segments that are in it whole, with their lengths.
@@ -270,11 +304,12 @@ struct Copying<'a> {
 }
 
 impl<'a> Copying<'a> {
-    fn new(vault: &'a Vault, named: &'a NameSet, anew: bool) -> Self {
+    fn new(vault: &'a Vault, named: &'a NameSet, anew: bool, ask: &'a Asking<'a>) -> Self {
         Self {
             vault,
             named,
             anew,
+            ask,
             bytes: Vec::new(),
             rows: Vec::new(),
             sources: Vec::new(),
@@ -330,7 +365,9 @@ impl<'a> Copying<'a> {
         let bytes = std::mem::take(&mut self.bytes);
         let copied = bytes.len() as u64;
         let sources: Vec<u32> = self.sources.iter().map(|(number, _)| *number).collect();
-        let gone = self.vault.commit_moved(bytes, &self.rows, &sources)?;
+        let gone = self
+            .vault
+            .commit_moved(bytes, &self.rows, &sources, self.ask)?;
         let freed: u64 = self
             .sources
             .iter()

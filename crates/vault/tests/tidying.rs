@@ -1,8 +1,8 @@
 //! Tidying beside running work: what anybody refers to or relies on stays, and what nobody does goes.
 
 mod common;
+mod workers;
 
-use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -10,9 +10,7 @@ use std::time::Duration;
 use common::{blocking, noise, open, take_in, tidy};
 use imagecraft::{CHUNK, CHUNK_LEN, Disk};
 use vault::{Ingest, ManifestDisk, Name, Tidying, VaultError};
-
-/// What is referred to, with the bytes that it must read like.
-type Recorded = BTreeMap<u32, (Name, Vec<u8>)>;
+use workers::{Recorded, tidy_by, work};
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_nobody_refers_to_goes_and_segments_of_which_little_is_left_shrink() {
@@ -219,50 +217,7 @@ async fn tidying_beside_work_loses_nothing() {
     let workers: Vec<_> = (0..3_u32)
         .map(|worker| {
             let (vault, records, stop) = (vault.clone(), records.clone(), stop.clone());
-            tokio::task::spawn_blocking(move || {
-                let mut number = 0;
-                let mut state = worker * 77 + 5;
-                let mut below = move |end: u32| {
-                    state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
-                    (state >> 8) % end
-                };
-                while !stop.load(Ordering::Relaxed) {
-                    number += 1;
-                    // Few different chunks, so that everybody shares with everybody, also what was just forgotten.
-                    let bytes: Vec<u8> = (0..6)
-                        .flat_map(|_| noise(CHUNK_LEN, below(12) + 1))
-                        .collect();
-                    let hold = vault.hold();
-                    let mut ingest = Ingest::start(hold.clone(), 1);
-                    for (chunk, part) in (0..).zip(bytes.chunks(CHUNK_LEN)) {
-                        ingest.push(chunk, Arc::new(part.to_vec())).unwrap();
-                    }
-                    if below(5) == 0 {
-                        ingest.abandon();
-                        continue;
-                    }
-                    let (manifest, _) = ingest.finish(bytes.len() as u64, None, None).unwrap();
-                    records
-                        .lock()
-                        .unwrap()
-                        .insert(worker * 1_000_000 + number, (manifest.name(), bytes));
-                    drop(hold);
-                    // Each forgets its own, so that nobody reads what another forgets.
-                    let mine = {
-                        let records = records.lock().unwrap();
-                        let range = records.range(worker * 1_000_000..(worker + 1) * 1_000_000);
-                        range
-                            .map(|(key, one)| (*key, one.clone()))
-                            .collect::<Vec<_>>()
-                    };
-                    let (key, (name, bytes)) = &mine[below(mine.len() as u32) as usize];
-                    let disk = ManifestDisk::open(&vault, *name).unwrap();
-                    assert!(disk.read_vec(0, bytes.len()).unwrap() == *bytes);
-                    if mine.len() > 3 {
-                        records.lock().unwrap().remove(key);
-                    }
-                }
-            })
+            tokio::task::spawn_blocking(move || work(&vault, worker, &records, &stop))
         })
         .collect();
     let tidier = {
@@ -270,18 +225,7 @@ async fn tidying_beside_work_loses_nothing() {
             (vault.clone(), records.clone(), stop.clone(), rounds.clone());
         tokio::task::spawn_blocking(move || {
             while !stop.load(Ordering::Relaxed) {
-                let tidied = vault.tidy(Tidying {
-                    kept: &mut || {
-                        let records = records.lock().unwrap();
-                        Ok(records.values().map(|(name, _)| *name).collect())
-                    },
-                    note_stays: &|_, _| false,
-                    only: None,
-                    copy_below: 95,
-                    seal_anew: false,
-                    progress: &mut |_, _| true,
-                });
-                let tidied = tidied.unwrap();
+                let tidied = tidy_by(&vault, &records).unwrap();
                 assert!(tidied.broken.is_empty());
                 vault.bury(Duration::ZERO).unwrap();
                 rounds.fetch_add(1, Ordering::Relaxed);
