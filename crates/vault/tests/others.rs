@@ -133,6 +133,35 @@ async fn each_finds_what_the_others_stored_and_shares_it() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_was_stored_twice_is_found_where_it_stays() {
+    let dir = tempfile::tempdir().unwrap();
+    let team = Arc::new(Team::default());
+    let (one, two) = (team.join(dir.path()).await, team.join(dir.path()).await);
+    blocking(move || {
+        let bytes = noise(20 * CHUNK_LEN, 1);
+        let (manifest, _) = take_in(&one, &bytes);
+        let (_, growth) = take_in(&two, &bytes);
+        assert!(growth.new > 20, "it has not looked: stored once more");
+        // Each knows both places now, and goes by its own.
+        one.look_again().unwrap();
+        two.look_again().unwrap();
+        let records = Mutex::new(Recorded::from([(0, (manifest.name(), bytes.clone()))]));
+        assert!(tidy_by(&one, &records).unwrap().segments > 0);
+        one.bury(Duration::ZERO).unwrap();
+        for vault in [&one, &two] {
+            let disk = ManifestDisk::open(vault, manifest.name()).unwrap();
+            assert!(disk.read_vec(0, bytes.len()).unwrap() == bytes);
+        }
+        // What damage took away for one is stored anew by the other.
+        let names = [two.name(Kind::Chunk, &bytes[..CHUNK_LEN])];
+        two.forget_damaged(&names);
+        let (_, again) = take_in(&two, &bytes);
+        assert_eq!(again.new, 1);
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn nothing_goes_that_another_relies_on_or_that_cannot_be_asked_for() {
     let dir = tempfile::tempdir().unwrap();
     let team = Arc::new(Team::default());
