@@ -285,6 +285,7 @@ pub const ACCESS: &[Access] = &[
     quiet("get", "/api/v1/rounds/{id}/report", LOOKER),
     at_once("post", "/api/v1/rounds/{id}/turn", BENCH, "paused, resumed or ended a round"),
     quiet("get", "/api/v1/serial-ports", LOOKER),
+    quiet("get", "/api/v1/services", LOOKER),
     quiet("get", "/api/v1/sites", LOOKER),
     told("put", "/api/v1/sites/{name}", KEEPER, "made a site"),
     told("patch", "/api/v1/sites/{name}", KEEPER, "changed a site"),

@@ -80,6 +80,9 @@ enum Command {
     /// The readers of the bench: which places of its computer are slots.
     #[command(subcommand)]
     Bench(commands::bench::Bench),
+    /// The services that work with the same records and the same vault.
+    #[command(subcommand)]
+    Service(commands::service::ServiceCommand),
     /// Slots and what lies in them.
     #[command(subcommand)]
     Slot(commands::slot::Slot),
@@ -250,6 +253,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Preset(preset) => preset.run(&context).await,
         Command::Settings(settings) => settings.run(&context).await,
         Command::Bench(bench) => bench.run(&context).await,
+        Command::Service(service) => service.run(&context).await,
         Command::Slot(slot) => slot.run(&context).await,
         Command::Card(card) => card.run(&context).await,
         Command::Round(round) => round.run(&context).await,

@@ -18,6 +18,7 @@ const TAKES: &[(Option<Role>, &str, &str)] = &[
     (LOOKER, "preset", "list show networks"),
     (LOOKER, "settings", "preview"),
     (LOOKER, "bench", "list scan slots rule"),
+    (LOOKER, "service", "list"),
     (LOOKER, "slot", "list"),
     (LOOKER, "card", "list show lots files"),
     (LOOKER, "round", "list show watch report"),

@@ -90,6 +90,12 @@ pub struct Benches {
     changed: Arc<Notify>,
     /// How long work goes on without its bench.
     patience: Duration,
+    /// Held while a bench comes, and while those that left are given back: other services may take them then.
+    coming: tokio::sync::Mutex<()>,
+    /// Benches that are connected to other services, as those said last.
+    elsewhere: Mutex<BTreeMap<i32, Vec<api::FarBench>>>,
+    /// When the computer of each bench was enrolled that came here.
+    enrolled: Mutex<BTreeMap<String, Option<OffsetDateTime>>>,
 }
 
 impl Benches {
@@ -102,6 +108,9 @@ impl Benches {
             keys,
             changed: Arc::default(),
             patience,
+            coming: tokio::sync::Mutex::default(),
+            enrolled: Mutex::default(),
+            elsewhere: Mutex::default(),
         }
     }
 
@@ -201,7 +210,7 @@ impl Benches {
         let known = far.entry(name.into()).or_insert_with(|| {
             let changed = self.changed.clone();
             let word = format!("cache of bench {name}");
-            let key = *blake3::hash(self.keys.fingerprint(&word).as_bytes()).as_bytes();
+            let key = self.keys.derived(&word);
             Arc::new(FarBench::new(name, key, self.patience, move || {
                 changed.notify_one()
             }))
@@ -219,11 +228,17 @@ impl Benches {
         coming: Coming,
     ) -> Result<(Arc<FarBench>, Line), Refusal> {
         let version = coming.version.clone();
-        let name = self.records.bench_of(&password::digest_of_pass(credential)).await?.ok_or_else(|| {
+        let (name, enrolled) = self.whose(credential).await?.ok_or_else(|| {
             let detail = "this computer is no bench of this service, or is one no more; enrol it with a code of an \
                           owner: duplicarium bench add NAME gives it";
             Refusal::new(Why::NotSignedIn, "not-enrolled", detail)
         })?;
+        let _coming = self.coming.lock().await;
+        if let Some(other) = self.records.take_bench(&name).await? {
+            let detail = format!("bench {name} is connected to service {other}; it comes again");
+            return Err(Refusal::conflict("bench-elsewhere", detail));
+        }
+        self.enrolled().insert(name.clone(), enrolled);
         let bench = self.knows(&name);
         let session = hex::encode(password::chance::<16>()?);
         let line = bench.come(coming, || session).ok_or_else(|| {
@@ -234,14 +249,61 @@ impl Benches {
         Ok((bench, line))
     }
 
+    fn enrolled(&self) -> MutexGuard<'_, BTreeMap<String, Option<OffsetDateTime>>> {
+        self.enrolled.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// The bench that shows a credential, and when it was enrolled.
+    ///
+    /// # Errors
+    /// What the records say.
+    pub async fn whose(
+        &self,
+        credential: &str,
+    ) -> Result<Option<(String, Option<OffsetDateTime>)>, Refusal> {
+        let digest = password::digest_of_pass(credential);
+        Ok(self.records.bench_of(&digest).await?)
+    }
+
+    /// Sends away what is a bench no more, or another computer now: another service may have been told. Those that ended
+    /// their sessions may call any service.
+    async fn settle(&self) -> Result<(), Refusal> {
+        let rows = self.records.benches().await?;
+        let _coming = self.coming.lock().await;
+        let known: Vec<_> = self.far().values().cloned().collect();
+        for bench in &known {
+            let since = self.enrolled().get(bench.name()).copied().flatten();
+            let row = rows.iter().find(|row| row.name == bench.name());
+            let same = row.is_some_and(|row| since.is_none() || row.enrolled_at <= since);
+            if !same {
+                self.far().remove(bench.name());
+                bench.leave("it is no bench of the service any more, or another computer is");
+                self.changed.notify_one();
+            }
+        }
+        let here: Vec<String> = {
+            let far = self.far();
+            let here = far.values().filter(|bench| bench.has_session());
+            here.map(|bench| bench.name().to_owned()).collect()
+        };
+        self.records.give_benches_back(&here).await?;
+        Ok(())
+    }
+
     /// Ends sessions of benches that were away for too long, and records which are there.
     pub async fn look_after(self: Arc<Self>) {
         let mut noted = tokio::time::Instant::now();
+        // What it had before its last end is given back once.
+        let mut begun = false;
         loop {
             tokio::time::sleep(Duration::from_secs(1)).await;
             let far: Vec<_> = self.far().values().cloned().collect();
             for bench in &far {
                 bench.look_after();
+            }
+            let settles = !far.is_empty() || !std::mem::replace(&mut begun, true);
+            if settles && let Err(e) = self.settle().await {
+                tracing::debug!("which benches are here: {e}");
             }
             if noted.elapsed() < NOTED {
                 continue;
@@ -257,10 +319,40 @@ impl Benches {
         }
     }
 
-    /// The other benches, for people.
+    /// The other benches, for people, whichever service they are connected to.
     pub async fn list(&self) -> Result<Vec<api::FarBench>, Refusal> {
         let rows = self.records.benches().await?;
-        Ok(rows.into_iter().map(|row| self.shown(row)).collect())
+        let elsewhere: Vec<_> = self.elsewhere().values().flatten().cloned().collect();
+        let shown = rows.into_iter().map(|row| {
+            let here = self.shown(row);
+            match elsewhere.iter().find(|one| one.name == here.name) {
+                Some(other) if here.state != "connected" => other.clone(),
+                _ => here,
+            }
+        });
+        Ok(shown.collect())
+    }
+
+    /// Those that are connected to this service.
+    ///
+    /// # Errors
+    /// What the records say.
+    pub async fn connected_here(&self) -> Result<Vec<api::FarBench>, Refusal> {
+        let rows = self.records.benches().await?.into_iter();
+        let shown = rows.map(|row| self.shown(row));
+        Ok(shown.filter(|one| one.state == "connected").collect())
+    }
+
+    fn elsewhere(&self) -> MutexGuard<'_, BTreeMap<i32, Vec<api::FarBench>>> {
+        self.elsewhere.lock().unwrap_or_else(|e| e.into_inner())
+    }
+
+    /// Another service says which benches are connected to it; nothing where it is gone.
+    pub fn hear(&self, service: i32, benches: Option<Vec<api::FarBench>>) {
+        match benches {
+            Some(benches) => self.elsewhere().insert(service, benches),
+            None => self.elsewhere().remove(&service),
+        };
     }
 
     fn shown(&self, row: records::benches::Bench) -> api::FarBench {

@@ -110,6 +110,10 @@ impl Care {
         let sizes = self.records.vault_sizes().await?;
         let content = self.records.content_bytes().await?;
         let vault = &self.store.vault;
+        let looked = vault.clone();
+        if let Ok(Err(e)) = tokio::task::spawn_blocking(move || looked.look_again()).await {
+            tracing::debug!("what other services have added to the vault: {e}");
+        }
         Ok(api::VaultView {
             key: self.root().id(),
             place: self.store.place.clone(),
@@ -259,6 +263,11 @@ impl Care {
     /// Changes the key: a new key file, and what is sealed from now on is sealed under a new key. Whatever ends
     /// between two steps leaves a key file that opens the vault.
     pub async fn change_key(&self, operator: &str) -> Result<String, Refusal> {
+        if self.records.services().await?.len() > 1 {
+            let detail = "several services work with this vault, each with a copy of the key file; stop all but one, change the \
+                          key there, and give the others the new team.key before they start";
+            return Err(Refusal::conflict("several-services", detail));
+        }
         let old = self.root();
         let new = Root::by_chance()?;
         let waiting = waiting_key(&self.places.key_file);
@@ -299,10 +308,13 @@ impl Care {
 
     async fn read_notes(&self) -> Result<Vec<Note>, Refusal> {
         let vault = self.store.vault.clone();
-        let notes = tokio::task::spawn_blocking(move || vault.notes());
+        let notes = tokio::task::spawn_blocking(move || {
+            vault.look_again()?;
+            Ok::<_, Refusal>(vault.notes())
+        });
         let notes = notes
             .await
-            .map_err(|e| Refusal::invalid("vault", e.to_string()))?;
+            .map_err(|e| Refusal::invalid("vault", e.to_string()))??;
         let read = notes.iter().filter_map(|(_, text)| Note::read(text));
         Ok(read.collect())
     }

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, VecDeque};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use cardwork::{Curve, Progress, Stage};
 use records::jobs::{Ending, NewJob, Outcome, Speeds};
@@ -32,6 +32,8 @@ pub struct Jobs {
     store: Arc<Store>,
     /// Those that run now.
     running: Mutex<BTreeMap<i64, Arc<Progress>>>,
+    /// How far those are that other services run, and when they said so.
+    elsewhere: Mutex<BTreeMap<i64, (Instant, api::Progress)>>,
     /// Set when the service is about to end: nothing new begins.
     closing: AtomicBool,
     /// Jobs that work at once at most; the others wait in the order in which they came.
@@ -60,6 +62,8 @@ impl Drop for Turn<'_> {
 
 /// How often somebody who waits looks whether the work shall stop.
 const LOOK: Duration = Duration::from_millis(200);
+/// How long the word of another service on how far a job is counts.
+const FRESH: Duration = Duration::from_secs(3);
 
 impl Jobs {
     /// Nothing runs yet; `most` jobs work at once.
@@ -72,6 +76,7 @@ impl Jobs {
             events,
             store,
             running: Mutex::default(),
+            elsewhere: Mutex::default(),
             closing: AtomicBool::new(false),
         }
     }
@@ -134,9 +139,51 @@ impl Jobs {
             .is_some()
     }
 
-    /// How far one job is.
-    pub fn progress(&self, job: i64) -> Option<api::Progress> {
+    /// How far one job is that this service runs.
+    fn progress(&self, job: i64) -> Option<api::Progress> {
         self.running().get(&job).map(|progress| view(job, progress))
+    }
+
+    /// A job as the records have it, with how far it is, whichever service runs it. Those that run here are asked before
+    /// the records are, so that one that ends in between shows its end, not progress without end.
+    fn shown(&self, here: Option<api::Progress>, row: records::jobs::Job) -> api::Job {
+        let runs = matches!(row.state.as_str(), "waiting" | "running");
+        let elsewhere = || Some(self.elsewhere().get(&row.id)?.1.clone());
+        let progress = here.or_else(|| elsewhere().filter(|_| runs));
+        shown::job(row, progress)
+    }
+
+    /// The newest jobs with how far they are, newest first.
+    pub async fn list(&self, before: Option<i64>, most: i64) -> Result<Vec<api::Job>, Refusal> {
+        let mut here: BTreeMap<_, _> = {
+            let running = self.running();
+            let views = running
+                .iter()
+                .map(|(job, progress)| (*job, view(*job, progress)));
+            views.collect()
+        };
+        let rows = self.records.jobs(before, most).await?.into_iter();
+        Ok(rows
+            .map(|row| self.shown(here.remove(&row.id), row))
+            .collect())
+    }
+
+    /// Whether this service runs a job.
+    pub fn is_here(&self, job: i64) -> bool {
+        self.running().contains_key(&job)
+    }
+
+    fn elsewhere(&self) -> MutexGuard<'_, BTreeMap<i64, (Instant, api::Progress)>> {
+        let mut elsewhere = self.elsewhere.lock().unwrap_or_else(|e| e.into_inner());
+        elsewhere.retain(|_, (said, _)| said.elapsed() < FRESH);
+        elsewhere
+    }
+
+    /// Another service says how far a job is that it runs; everybody is told.
+    pub fn hear(&self, progress: api::Progress) {
+        self.elsewhere()
+            .insert(progress.job, (Instant::now(), progress.clone()));
+        self.events.bus.tell(News::Progress(progress));
     }
 
     /// Records a job and starts it on a thread of its own. A request key that was used before
@@ -191,15 +238,17 @@ impl Jobs {
 
     /// A job with its progress.
     pub async fn show(&self, job: i64) -> Result<api::Job, Refusal> {
-        // Progress first: a job that ends in between shows its end, not progress without end.
-        let progress = self.progress(job);
-        let row = self.records.job(job).await?;
-        Ok(shown::job(row, progress))
+        let here = self.progress(job);
+        Ok(self.shown(here, self.records.job(job).await?))
     }
 
-    /// Ends jobs that were recorded while the connection broke, so that nobody works on them.
+    /// Ends jobs that were recorded while the connection broke, so that nobody works on them; and stops work on those that
+    /// another service took for interrupted, because this one was out of reach for so long.
     pub async fn end_orphans(&self) -> Result<(), Refusal> {
         let running: Vec<_> = self.running().keys().copied().collect();
+        for job in self.records.over_of(&running).await? {
+            self.cancel(job);
+        }
         for job in self.records.end_orphans(&running).await? {
             let summary = format!("Job {job} never began: the records were out of reach");
             self.events
@@ -371,6 +420,10 @@ fn run(
     let jobs = &context.jobs;
     let job = context.job;
     let summary = format!("{} started", context.what);
+    // What other services added meanwhile is shared, and not stored once more.
+    if let Err(e) = jobs.store.vault.look_again() {
+        tracing::warn!(job, "what other services have added to the vault: {e}");
+    }
     let turn = jobs.turn(job, &context.progress);
     let started = match &turn {
         Some(_) => {

@@ -6,6 +6,9 @@ use tokio::sync::broadcast;
 
 use crate::refusal::Refusal;
 
+/// How long to wait before the records are listened to again.
+const AGAIN: std::time::Duration = std::time::Duration::from_secs(1);
+
 /// One piece of news.
 #[derive(Clone, Debug)]
 pub enum News {
@@ -53,6 +56,19 @@ impl Events {
     pub fn new(records: Records) -> Self {
         let bus = Bus::default();
         Self { records, bus }
+    }
+
+    /// Tells here what any service records, for as long as this one runs.
+    pub async fn hear_all(self) {
+        loop {
+            if let Ok(mut listening) = self.records.listen().await {
+                self.bus.tell(News::Events);
+                while listening.heard().await.is_ok() {
+                    self.bus.tell(News::Events);
+                }
+            }
+            tokio::time::sleep(AGAIN).await;
+        }
     }
 
     /// Records that something happened and tells everyone.

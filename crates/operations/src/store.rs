@@ -83,12 +83,15 @@ impl Store {
     }
 
     /// Clears away what failed work left in the vault: those of its segments that nothing names which was recorded
-    /// since it began. Blocks.
+    /// since it began. Where other services work with the vault, that waits for the next tidying. Blocks.
     pub fn tidy_after(
         &self,
         segments: &[SegmentId],
         kept: impl Fn() -> Result<Vec<Vec<u8>>, Refusal>,
     ) {
+        if self.vault.is_shared() {
+            return;
+        }
         let kept = || kept().map(|all| names(&all));
         let tidied = self
             .tidy(Some(segments), &kept)
@@ -100,8 +103,11 @@ impl Store {
     }
 
     /// Clears away what work left in the vault that was cut off with the service: whatever no record
-    /// names. Blocks.
+    /// names; likewise. Blocks.
     pub fn sweep(&self, records: &Records, runtime: &tokio::runtime::Handle) {
+        if self.vault.is_shared() {
+            return;
+        }
         let kept = || runtime.block_on(self.kept(records));
         // Nobody has read anything yet since the start.
         let all = self.vault.segments();
@@ -180,9 +186,45 @@ pub fn room(path: &Path, wanted: u64) -> Result<(), Refusal> {
     ))
 }
 
-/// A name that nothing else has, of hexadecimal digits.
-pub fn random_id() -> Result<String, Refusal> {
-    let mut bytes = [0; 12];
+/// Hexadecimal digits that say which service gave a name.
+const GIVER: usize = 8;
+/// Bytes of chance in a name.
+const CHANCE: usize = 12;
+
+/// A name that nothing else has, of hexadecimal digits, for something that only this service has in its memory or its
+/// data folder: the name says which service that is.
+pub fn own_id(records: &Records) -> Result<String, Refusal> {
+    let mut bytes = [0; CHANCE];
     getrandom::fill(&mut bytes).map_err(|e| Refusal::invalid("no-chance", e.to_string()))?;
-    Ok(hex::encode(bytes))
+    let giver = records.me().unwrap_or(0);
+    Ok(format!("{giver:08x}{}", hex::encode(bytes)))
+}
+
+/// The service that gave a name; nothing of a name that says none.
+pub fn giver_of(id: &str) -> Option<i32> {
+    if id.len() != GIVER + 2 * CHANCE {
+        return None;
+    }
+    let giver = i32::from_str_radix(id.get(..GIVER)?, 16).ok()?;
+    Some(giver).filter(|giver| *giver > 0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_name_says_who_gave_it() {
+        let chance = "ab".repeat(CHANCE);
+        assert_eq!(giver_of(&format!("{:08x}{chance}", 17)), Some(17));
+        for none in [
+            chance.clone(),
+            format!("{:08x}{chance}", 0),
+            format!("ffffffff{chance}"),
+            format!("zz{}{chance}", "0".repeat(6)),
+            String::new(),
+        ] {
+            assert_eq!(giver_of(&none), None, "{none}");
+        }
+    }
 }

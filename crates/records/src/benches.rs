@@ -99,13 +99,17 @@ impl Records {
         Ok(name.fetch_optional(&self.pool).await?)
     }
 
-    /// The bench that shows a credential of this digest.
-    pub async fn bench_of(&self, credential: &[u8]) -> Result<Option<String>, RecordError> {
-        let name = sqlx::query_scalar!(
-            "select name from benches where credential = $1 and removed_at is null",
+    /// The bench that shows a credential of this digest, and when it was enrolled.
+    pub async fn bench_of(
+        &self,
+        credential: &[u8],
+    ) -> Result<Option<(String, Option<OffsetDateTime>)>, RecordError> {
+        let row = sqlx::query!(
+            "select name, enrolled_at from benches where credential = $1 and removed_at is null",
             credential
         );
-        Ok(name.fetch_optional(&self.pool).await?)
+        let row = row.fetch_optional(&self.pool).await?;
+        Ok(row.map(|row| (row.name, row.enrolled_at)))
     }
 
     /// Notes that a bench is, or just was, connected.

@@ -32,7 +32,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use own_server::{OwnServer, OwnServerError};
-pub use services::Claim;
 use sqlx::postgres::{PgPool, PgPoolOptions};
 pub use sqlx::types::Json;
 
@@ -76,6 +75,11 @@ pub enum RecordError {
         /// Whether this one would share them.
         shared: bool,
     },
+    /// Services of an older version work with the records, which would be changed under them.
+    #[error(
+        "these records must be brought to the form of this version first, and a service of an older one works with them; stop all services, then start this version everywhere. Nothing was changed"
+    )]
+    OlderAtWork,
     /// This very service works with the records.
     #[error(
         "a service with the service-id of this data folder works with these records already: each service has a data folder of its own, and service-id is not to be copied with it; remove that file here"
@@ -253,7 +257,7 @@ impl Records {
             .connect(database_url)
             .await?;
         not_newer(form_of(&pool).await?)?;
-        FORMS.run(&pool).await?;
+        services::bring_up(&pool).await?;
         let me = Arc::default();
         Ok(Self { pool, me })
     }

@@ -7,11 +7,11 @@
 use std::sync::atomic::{AtomicI32, Ordering};
 use std::time::Duration;
 
-use sqlx::postgres::PgListener;
+use sqlx::postgres::{PgListener, PgPool};
 use sqlx::{Connection, PgConnection};
 use time::OffsetDateTime;
 
-use crate::{RecordError, Records, events, jobs};
+use crate::{FORMS, RecordError, Records, events, form_of, jobs, newest_known};
 
 /// Lock on the records as a whole: exclusive of a service that is alone, shared by those that know of each other.
 const OURS: i64 = 0x6475_706d;
@@ -134,13 +134,35 @@ async fn insist(
     Ok(false)
 }
 
+/// Brings the structure of the records up to date: while no service works with them, and by one at a time.
+pub(crate) async fn bring_up(pool: &PgPool) -> Result<(), RecordError> {
+    let mut connection = PgConnection::connect_with(&pool.connect_options()).await?;
+    for _ in 0..TRIES {
+        if form_of(pool).await? == Some(newest_known()) {
+            return Ok(());
+        }
+        let alone = sqlx::query_scalar::<_, bool>("select pg_try_advisory_lock($1)")
+            .bind(OURS)
+            .fetch_one(&mut connection)
+            .await?;
+        if alone {
+            let brought = FORMS.run(pool).await;
+            // The lock ends with the connection, whatever came of it.
+            let _ = connection.close().await;
+            return Ok(brought?);
+        }
+        tokio::time::sleep(PAUSE).await;
+    }
+    Err(RecordError::OlderAtWork)
+}
+
 /// The number of this service, as soon as it is known; 0 before.
 #[derive(Debug, Default)]
 pub(crate) struct Me(AtomicI32);
 
 impl Records {
     /// Number of this service in the records; nothing before it has claimed them.
-    pub(crate) fn me(&self) -> Option<i32> {
+    pub fn me(&self) -> Option<i32> {
         Some(self.me.0.load(Ordering::Relaxed)).filter(|number| *number != 0)
     }
 
@@ -158,12 +180,19 @@ impl Records {
     ) -> Result<Claim, RecordError> {
         let options = self.pool.connect_options();
         let mut connection = PgConnection::connect_with(&options).await?;
+        // A computer that lost its power closes nothing: the database asks after it.
+        sqlx::query(
+            "select set_config('tcp_keepalives_idle', '5', false), set_config('tcp_keepalives_interval', '5', false),
+             set_config('tcp_keepalives_count', '3', false)",
+        )
+        .execute(&mut connection)
+        .await?;
         let shared = presence.address.is_some();
         let whole = match shared {
             false => "select pg_try_advisory_lock(($1::bigint << 32) | $2)",
             true => "select pg_try_advisory_lock_shared(($1::bigint << 32) | $2)",
         };
-        let ours = ((OURS >> 32) as i32, OURS as i32);
+        let ours = (0, OURS as i32);
         if !insist(&mut connection, whole, ours).await? {
             return Err(RecordError::InUse { shared });
         }

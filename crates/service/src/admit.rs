@@ -18,6 +18,7 @@ use percent_encoding::percent_decode_str;
 use crate::app::App;
 use crate::error::ApiError;
 use crate::guard;
+use crate::peers::Forwarded;
 use crate::request;
 
 /// The other end of a connection.
@@ -25,14 +26,14 @@ use crate::request;
 pub struct Peer(pub IpAddr);
 
 /// Where a request comes from: through proxies that are known, whoever they name.
-struct From {
-    origin: String,
+pub struct From {
+    pub origin: String,
     /// Whether it comes from this computer, under one of its own names.
-    here: bool,
+    pub here: bool,
 }
 
 impl From {
-    fn of(app: &App, headers: &HeaderMap, peer: Option<Peer>) -> Self {
+    pub fn of(app: &App, headers: &HeaderMap, peer: Option<Peer>) -> Self {
         let Some(peer) = peer else {
             return Self {
                 origin: "?".into(),
@@ -140,9 +141,9 @@ fn named(headers: &HeaderMap) -> Result<String, ApiError> {
 async fn caller(
     app: &App,
     headers: &HeaderMap,
-    peer: Option<Peer>,
+    from: From,
 ) -> Result<(Caller, Option<Changed>), ApiError> {
-    let From { origin, here } = From::of(app, headers, peer);
+    let From { origin, here } = from;
     if let Some(secret) = secret(headers)
         && let Some(shown) = app.people.shown(secret, &origin).await?
     {
@@ -267,7 +268,14 @@ pub async fn admit(State(app): State<Arc<App>>, mut request: Request, next: Next
     };
     let peer = request.extensions().get::<Peer>().copied();
     let headers = guard::headers_of(&request);
-    let (caller, changed) = match caller(&app, &headers, peer).await {
+    let from = match request.extensions().get::<Forwarded>() {
+        Some(Forwarded { origin, here }) => From {
+            origin: origin.clone(),
+            here: *here,
+        },
+        None => From::of(&app, &headers, peer),
+    };
+    let (caller, changed) = match caller(&app, &headers, from).await {
         Ok(known) => known,
         Err(e) => return e.into_response(),
     };

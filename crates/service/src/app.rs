@@ -29,12 +29,15 @@ use operations::store::Store;
 use operations::taking::Taking;
 use operations::uploads::Uploads;
 use operations::work::{Rules, write_out};
-use records::{Claim, OwnServer, Records};
+use records::services::{Claim, Presence};
+use records::{OwnServer, Records};
 use tokio::task::JoinHandle;
 use vault::Root;
 
 use crate::config::{Config, Net};
 use crate::drawer::KEY_FILE;
+use crate::peers::Peers;
+use crate::peers::vault::Asked;
 use crate::shares::Shares;
 use crate::turns::Turns;
 
@@ -85,8 +88,14 @@ pub struct App {
     pub streams: Arc<tokio::sync::Semaphore>,
     /// How many of them each person has.
     pub streams_of: Arc<Shares>,
+    /// Other services that work with the same records and the same vault; nothing of a service that is alone.
+    pub peers: Option<Arc<Peers>>,
+    /// Whether the readers of this computer are slots.
+    pub own_slots: bool,
     own_server: Option<OwnServer>,
-    /// That the records are this service's alone.
+    /// What this service says of itself in the records.
+    presence: Presence,
+    /// That the records are this service's, alone or with others that know of it.
     claim: tokio::sync::Mutex<Option<Claim>>,
     /// Tasks that run as long as the service does.
     watches: Mutex<Vec<JoinHandle<()>>>,
@@ -142,8 +151,9 @@ impl App {
         Ok(all)
     }
 
-    /// Opens keys, vault and records, sorts out what a crash left, and starts to watch the slots.
-    pub async fn open(config: Config) -> Result<Arc<Self>> {
+    /// Opens keys, vault and records, sorts out what a crash left, and starts to watch the slots. `certificate` is the
+    /// fingerprint of the one that is shown, where TLS is spoken.
+    pub async fn open(config: Config, certificate: Option<String>) -> Result<Arc<Self>> {
         let dir = &config.data_dir;
         fs::create_dir_all(dir)
             .with_context(|| format!("cannot make the data folder {}", dir.display()))?;
@@ -174,13 +184,30 @@ impl App {
             .await
             .context("the database cannot be used")?;
         let fingerprint = store.keys.fingerprint("the records of this key");
+        let presence = Presence {
+            id: service_id(dir)?,
+            address: config.service_address.clone(),
+            fingerprint: certificate,
+            own_slots: config.own_slots,
+            version: env!("CARGO_PKG_VERSION").into(),
+        };
         let claim = records
-            .claim(fingerprint.as_bytes())
+            .claim(fingerprint.as_bytes(), &presence)
             .await
             .context("the database cannot be used")?;
-        let interrupted = records.sort_out_interrupted().await?;
+        let peers = match presence.address {
+            Some(_) => Some(join(&records, &store, claim.number()).await?),
+            None => None,
+        };
+        let interrupted = match peers {
+            None => records.sort_out_interrupted().await?,
+            Some(_) => records.sort_out_own().await?,
+        };
         let events = Events::new(records.clone());
-        let here = Bench::new(config.standin, Some(dir.join("bench.toml")));
+        let here = match config.own_slots {
+            true => Bench::new(config.standin, Some(dir.join("bench.toml"))),
+            false => Bench::new(None, None),
+        };
         let benches = Benches::new(
             here,
             records.clone(),
@@ -295,7 +322,10 @@ impl App {
             bodies: tokio::sync::Semaphore::new(LONG_BODIES),
             streams: Arc::new(tokio::sync::Semaphore::new(STREAMS)),
             streams_of: Arc::default(),
+            peers,
+            own_slots: config.own_slots,
             own_server,
+            presence,
             claim: tokio::sync::Mutex::new(Some(claim)),
             watches: Mutex::default(),
             _lock: lock,
@@ -305,13 +335,32 @@ impl App {
             let runtime = tokio::runtime::Handle::current();
             std::thread::spawn(move || store.sweep(&records, &runtime));
         }
-        for job in interrupted {
+        app.tell_interrupted(interrupted).await?;
+        Ok(app)
+    }
+
+    async fn tell_interrupted(&self, jobs: Vec<i64>) -> Result<(), Refusal> {
+        for job in jobs {
             let summary = format!("Job {job} was interrupted by the end of the service");
-            app.events
+            self.events
                 .note("service", "job.interrupted", &job.to_string(), &summary)
                 .await?;
         }
-        Ok(app)
+        Ok(())
+    }
+
+    /// Whether this service looks after what there is once for all: it does from now on where no other one does.
+    pub async fn leads(&self) -> bool {
+        match self.claim.lock().await.as_mut() {
+            Some(claim) => claim.leads().await.unwrap_or(false),
+            None => false,
+        }
+    }
+
+    /// Sorts out what services have left that live no more.
+    pub async fn sort_out_gone(&self) -> Result<(), Refusal> {
+        let interrupted = self.records.sort_out_gone().await?;
+        self.tell_interrupted(interrupted).await
     }
 
     /// Runs a task as long as the service does.
@@ -335,7 +384,8 @@ impl App {
         }
         *claim = None;
         let fingerprint = self.store.keys.fingerprint("the records of this key");
-        *claim = Some(self.records.claim(fingerprint.as_bytes()).await?);
+        let again = self.records.claim(fingerprint.as_bytes(), &self.presence);
+        *claim = Some(again.await?);
         Ok(())
     }
 
@@ -377,6 +427,38 @@ impl App {
             tracing::error!("PostgreSQL was not stopped: {e}");
         }
     }
+}
+
+/// Joins the services that work with the same records and vault.
+async fn join(records: &Records, store: &Arc<Store>, number: i32) -> Result<Arc<Peers>> {
+    let peers = Peers::new(records.clone(), &store.keys, number);
+    store.vault.share_with(Arc::new(Asked(peers.clone())));
+    // They know of this one from now on; what they are about to delete it does not rely on.
+    let leaving = peers.leaving().await.map_err(|e| {
+        anyhow::anyhow!(
+            "what the other services do with the vault is not known: {}",
+            e.detail
+        )
+    })?;
+    store.vault.others_delete(&leaving);
+    Ok(peers)
+}
+
+/// What this service is known by in the records: it stays the same one over restarts.
+fn service_id(dir: &Path) -> Result<String> {
+    let path = dir.join("service-id");
+    if let Ok(id) = fs::read_to_string(&path) {
+        let id = id.trim();
+        if !id.is_empty() {
+            return Ok(id.to_owned());
+        }
+    }
+    let mut id = [0; 16];
+    getrandom::fill(&mut id).map_err(|e| anyhow::anyhow!("no chance: {e}"))?;
+    let id = hex::encode(id);
+    fs::write(&path, format!("{id}\n"))
+        .with_context(|| format!("cannot write {}", path.display()))?;
+    Ok(id)
 }
 
 /// A change of the key that was cut off is over: the key file opens the vault, and nothing else does.

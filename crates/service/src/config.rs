@@ -112,6 +112,13 @@ pub struct Args {
     /// only one person reaches.
     #[arg(long, env = "DUPLICARIUM_LOOPBACK_PERSON")]
     loopback_person: Option<String>,
+    /// Where other services of the team reach this one, such as https://10.0.0.7:7640. With it this one shares its records
+    /// and its vault with others, which each say so too; without it, it has them alone.
+    #[arg(long, env = "DUPLICARIUM_SERVICE_ADDRESS")]
+    service_address: Option<String>,
+    /// Whether the readers of this computer are slots (true; of several services false, but for one that says so).
+    #[arg(long, env = "DUPLICARIUM_OWN_SLOTS", num_args = 0..=1, default_missing_value = "true")]
+    own_slots: Option<bool>,
     /// Write the log as JSON, an object a line, for programs that gather logs.
     #[arg(long, env = "DUPLICARIUM_LOG_JSON", num_args = 0..=1, default_missing_value = "true")]
     pub log_json: Option<bool>,
@@ -164,6 +171,8 @@ struct File {
     tls: Option<bool>,
     trusted_proxies: Option<Vec<IpAddr>>,
     host_names: Option<Vec<String>>,
+    service_address: Option<String>,
+    own_slots: Option<bool>,
 }
 
 /// How the service is reached.
@@ -216,6 +225,34 @@ pub struct Config {
     pub tls: Option<Place>,
     /// Who whoever sits at this computer acts as without signing in.
     pub loopback_person: Option<String>,
+    /// Where other services reach this one, if there are any.
+    pub service_address: Option<String>,
+    /// Whether the readers of this computer are slots.
+    pub own_slots: bool,
+}
+
+/// Where other services reach this one: over TLS, unless they are on the same computer.
+fn reached_at(address: &str, tls: bool) -> Result<String> {
+    let shape = || {
+        format!("service_address is {address}; it takes an address such as https://10.0.0.7:7640")
+    };
+    let url = reqwest::Url::parse(address).with_context(shape)?;
+    let host = url.host_str().with_context(shape)?;
+    let here = matches!(host, "localhost" | "[::1]") || host.starts_with("127.");
+    match (url.scheme(), tls) {
+        ("https", true) => {}
+        ("http", false) if here => {}
+        ("https" | "http", _) => bail!(
+            "service_address is {address}, and this service speaks {}. Other services reach it as it listens; without TLS \
+             only those on the same computer do",
+            if tls { "TLS" } else { "no TLS" }
+        ),
+        _ => bail!("{}", shape()),
+    }
+    if url.path() != "/" || url.query().is_some() {
+        bail!("{}", shape());
+    }
+    Ok(address.trim_end_matches('/').to_owned())
 }
 
 /// The server for mail, where one is named.
@@ -315,6 +352,19 @@ impl Config {
             args.mail_server.or(file.mail_server),
             args.mail_from.or(file.mail_from),
         )?;
+        let database_url = args.database_url.or(file.database_url);
+        let vault_store = args.vault_store.or(file.vault_store);
+        let service_address = args.service_address.or(file.service_address);
+        let service_address = service_address
+            .map(|address| reached_at(&address, tls.is_some()))
+            .transpose()?;
+        if service_address.is_some() && (database_url.is_none() || vault_store.is_none()) {
+            bail!(
+                "with service_address this service shares its records and its vault with others; say where they are, with \
+                 database_url and vault_store"
+            );
+        }
+        let own_slots = args.own_slots.or(file.own_slots);
         let bench_seconds = args.bench_seconds.or(file.bench_seconds).unwrap_or(120);
         if !(5..=3600).contains(&bench_seconds) {
             bail!("bench_seconds is {bench_seconds}; it takes 5 to 3600");
@@ -338,8 +388,10 @@ impl Config {
                 .or(file.private_addresses)
                 .unwrap_or(false),
             data_dir,
-            database_url: args.database_url.or(file.database_url),
-            vault_store: args.vault_store.or(file.vault_store),
+            database_url,
+            vault_store,
+            own_slots: own_slots.unwrap_or(service_address.is_none()),
+            service_address,
             second_vault: args.second_vault.or(file.second_vault),
             prove_every: (prove_days > 0.0).then(|| Duration::from_secs_f64(prove_days * 86_400.0)),
             vault_every: (vault_hours > 0.0).then(|| Duration::from_secs_f64(vault_hours * 3600.0)),

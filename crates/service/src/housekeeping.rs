@@ -4,11 +4,15 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use futures::FutureExt;
+use futures::future::BoxFuture;
 use operations::jobs::Jobs;
 use operations::news::News;
 use operations::notices::LOOK;
+use tokio::task::JoinHandle;
 
 use crate::app::App;
+use crate::peers::links;
 
 /// How often the database is looked at.
 const EVERY: Duration = Duration::from_secs(1);
@@ -25,13 +29,69 @@ pub fn begin(app: &Arc<App>) {
     app.watch(app.slots.clone().watch());
     app.watch(app.slots.benches().clone().look_after());
     app.watch(app.rounds.clone().watch());
-    app.watch(app.arrivals.clone().watch());
-    app.watch(app.arrivals.clone().look_after());
-    app.watch(app.care.clone().look_after());
-    app.watch(app.notices.clone().look_after());
-    app.watch(notice(app.clone()));
+    match &app.peers {
+        None => {
+            for task in of_the_leader(app) {
+                app.watch(task);
+            }
+        }
+        Some(peers) => {
+            app.watch(app.events.clone().hear_all());
+            app.watch(links::keep(app.clone(), peers.clone()));
+            app.watch(lead(app.clone()));
+        }
+    }
     app.watch(tell_progress(app.jobs.clone()));
     app.watch(keep_house(app.clone()));
+}
+
+/// What there is once, however many services there are.
+fn of_the_leader(app: &Arc<App>) -> Vec<BoxFuture<'static, ()>> {
+    vec![
+        app.arrivals.clone().watch().boxed(),
+        app.arrivals.clone().look_after().boxed(),
+        app.care.clone().look_after().boxed(),
+        app.notices.clone().look_after().boxed(),
+        notice(app.clone()).boxed(),
+    ]
+}
+
+/// Ends a task with whoever holds this.
+struct Task(JoinHandle<()>);
+
+impl Drop for Task {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
+
+/// Looks after what there is once for all services, as long as no other one does.
+async fn lead(app: Arc<App>) {
+    let mut tasks: Vec<Task> = Vec::new();
+    loop {
+        match (app.leads().await, tasks.is_empty()) {
+            (true, true) => {
+                tracing::info!("this service looks after what there is once for all of them");
+                // Whoever did before listens at no serial line any more.
+                if let Err(e) = app.records.end_lines().await {
+                    tracing::warn!("lines that nobody listens at any more: {e}");
+                }
+                let all = of_the_leader(&app).into_iter();
+                tasks = all.map(|task| Task(tokio::spawn(task))).collect();
+            }
+            (false, false) => {
+                tracing::warn!("another service looks after what there is once for all of them");
+                tasks.clear();
+            }
+            _ => {}
+        }
+        if !tasks.is_empty()
+            && let Err(e) = app.sort_out_gone().await
+        {
+            tracing::debug!("what services left that live no more: {e}");
+        }
+        tokio::time::sleep(EVERY).await;
+    }
 }
 
 /// Tells how far jobs are until the service ends, whatever the readers do.

@@ -10,6 +10,7 @@ mod drawer;
 mod error;
 mod guard;
 mod housekeeping;
+mod peers;
 mod request;
 mod routes;
 mod serve;
@@ -128,7 +129,12 @@ async fn run(args: Args) -> Result<()> {
     })?;
     let (remote, place, listen) = (config.net.remote, config.tls.clone(), config.listen);
     let mut terminate = signal(SignalKind::terminate())?;
-    let app = App::open(config).await?;
+    let data_dir = &config.data_dir;
+    std::fs::create_dir_all(data_dir)
+        .with_context(|| format!("cannot make the data folder {}", data_dir.display()))?;
+    let certificates = place.map(Certificates::open).transpose()?;
+    let fingerprint = certificates.as_ref().map(|shown| shown.fingerprint());
+    let app = App::open(config, fingerprint).await?;
     if remote && !app.people.any().await {
         app.close().await;
         bail!(
@@ -136,13 +142,6 @@ async fn run(args: Args) -> Result<()> {
              owner (duplicariumd --first-owner, then duplicarium welcome), then listen there"
         );
     }
-    let certificates = match place.map(Certificates::open).transpose() {
-        Ok(certificates) => certificates,
-        Err(e) => {
-            app.close().await;
-            return Err(e);
-        }
-    };
     if !app.people.any().await {
         let code = owner_code(&app.records).await?;
         tracing::warn!(

@@ -21,6 +21,8 @@ pub struct Line {
 
 #[derive(Default)]
 struct LineState {
+    /// Where it leads.
+    service: Mutex<String>,
     blocked: AtomicBool,
     /// Bytes a second in each direction; 0 for no limit.
     rate: AtomicU64,
@@ -34,12 +36,14 @@ impl Line {
         let listener = TcpListener::bind("127.0.0.1:0").expect("loopback has free ports");
         let port = listener.local_addr().expect("it has an address").port();
         let state = Arc::new(LineState::default());
+        *state.service.lock().expect("nobody panicked") = service;
         let taking = state.clone();
         thread::spawn(move || {
             for bench in listener.incoming().flatten() {
                 if taking.blocked.load(Ordering::SeqCst) {
                     continue;
                 }
+                let service = taking.service.lock().expect("nobody panicked").clone();
                 let Ok(server) = TcpStream::connect(&service) else {
                     continue;
                 };
@@ -69,6 +73,12 @@ impl Line {
         for stream in self.state.open.lock().expect("nobody panicked").drain(..) {
             let _ = stream.shutdown(Shutdown::Both);
         }
+    }
+
+    /// Leads to another service from now on, as an address before several does; what is connected is cut.
+    pub fn lead_to(&self, bed: &Testbed) {
+        *self.state.service.lock().expect("nobody panicked") = bed.url().replace("http://", "");
+        self.cut();
     }
 
     /// Cuts, and lets nobody through, or does again.

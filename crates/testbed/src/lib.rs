@@ -4,9 +4,11 @@
 mod browser;
 mod drawer;
 mod far;
+pub mod hands;
 pub mod lines;
 pub mod loop_device;
 pub mod model;
+mod services;
 
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
@@ -19,6 +21,7 @@ use rustix::process::{Pid, Signal, kill_process};
 pub use browser::Browser;
 pub use drawer::Drawer;
 pub use far::{FarBench, Line};
+pub use services::Services;
 
 /// The workspace's folder.
 pub fn workspace() -> PathBuf {
@@ -182,6 +185,8 @@ pub struct Testbed {
     drawer: Drawer,
     /// Flags of the service beside the usual ones.
     flags: Vec<String>,
+    /// Address of the database, where it is not the service's own.
+    database: Option<String>,
     /// What the service finds in its environment besides.
     pub environment: Vec<(String, String)>,
     service: Option<Child>,
@@ -228,6 +233,7 @@ impl Testbed {
             port,
             drawer,
             flags: flags.iter().map(|flag| (*flag).to_owned()).collect(),
+            database: None,
             environment: Vec::new(),
             service: None,
         };
@@ -382,15 +388,18 @@ impl Testbed {
 
     /// Asks or changes the service's own database, beside the service; gives what it prints, a row a line.
     pub fn sql(&self, command: &str) -> String {
-        let password = std::fs::read_to_string(self.data_dir().join("postgres.password"))
-            .expect("the service has a database of its own");
-        let port = postgres_port(&self.data_dir());
-        let out = Command::new("psql")
-            .args(["-v", "ON_ERROR_STOP=1", "-qAt", "-c", command])
-            .arg(format!(
+        let own = || {
+            let password = std::fs::read_to_string(self.data_dir().join("postgres.password"))
+                .expect("the service has a database of its own");
+            let port = postgres_port(&self.data_dir());
+            format!(
                 "postgres://duplicarium:{}@127.0.0.1:{port}/duplicarium",
                 password.trim()
-            ))
+            )
+        };
+        let out = Command::new("psql")
+            .args(["-v", "ON_ERROR_STOP=1", "-qAt", "-c", command])
+            .arg(self.database.clone().unwrap_or_else(own))
             .output()
             .expect("psql is installed");
         let said = Said::from(out);

@@ -450,6 +450,12 @@ impl Keys {
         let digest = blake3::keyed_hash(&self.naming("secret fingerprints"), secret.as_bytes());
         hex::encode(&digest.as_bytes()[..6])
     }
+
+    /// A key for a purpose outside of vault and records. It stays the same for the life of the vault.
+    pub fn derived(&self, purpose: &str) -> [u8; 32] {
+        let digest = blake3::keyed_hash(&self.naming("derived keys"), purpose.as_bytes());
+        *digest.as_bytes()
+    }
 }
 
 /// Bytes of a sealed form before its ciphertext.

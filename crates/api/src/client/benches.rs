@@ -11,6 +11,11 @@ impl Client {
         self.get("benches").await
     }
 
+    /// The services that live now.
+    pub async fn services(&self) -> Answer<Vec<crate::Service>> {
+        self.get("services").await
+    }
+
     /// Adds one; gives the code that enrols it.
     pub async fn add_bench(&self, name: &str) -> Answer<BenchCode> {
         let new = NewBench { name: name.into() };

@@ -11,7 +11,7 @@ mod vault;
 mod work;
 
 pub use catalogue::Content;
-pub use trust::{fingerprint, shown_fingerprint};
+pub use trust::{fingerprint, pinned, shown_fingerprint};
 
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;

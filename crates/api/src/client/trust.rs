@@ -94,7 +94,10 @@ fn client(
 }
 
 /// A client for which the certificate with this fingerprint is the service's, and no other.
-pub(super) fn pinned(fingerprint: &str) -> Result<reqwest::Client, reqwest::Error> {
+///
+/// # Errors
+/// What the HTTP library says.
+pub fn pinned(fingerprint: &str) -> Result<reqwest::Client, reqwest::Error> {
     client(Some(fingerprint), &Arc::default())
 }
 

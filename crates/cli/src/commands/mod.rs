@@ -17,6 +17,7 @@ pub mod place;
 pub mod preset;
 pub mod release;
 pub mod round;
+pub mod service;
 pub mod settings;
 pub mod slot;
 mod values;

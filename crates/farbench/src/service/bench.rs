@@ -108,6 +108,12 @@ impl FarBench {
         talk.is_some_and(|talk| talk.session.connected().0)
     }
 
+    /// Whether it has a session that is not over, connected or not.
+    pub fn has_session(&self) -> bool {
+        let talk = lock(&self.state).talk.clone();
+        talk.is_some_and(|talk| talk.session.over().is_none())
+    }
+
     /// Bytes that went to it and came from it in its present session.
     pub fn moved(&self) -> (u64, u64) {
         let talk = lock(&self.state).talk.clone();

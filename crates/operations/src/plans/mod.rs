@@ -27,7 +27,7 @@ use crate::in_force::{IMAGE_GROWS, InForce, growth_words, shrunk_words};
 use crate::jobs::Jobs;
 use crate::refusal::{Refusal, Why};
 use crate::slots::{Inserted, Slots};
-use crate::store::{Store, random_id};
+use crate::store::{Store, own_id};
 use crate::work::{CardOrder, CardWork, WriteOrder, work_on_card, write_card};
 use api::SlotName;
 
@@ -276,7 +276,7 @@ impl Plans {
                 "no stamp finds a place on it ({why}): the card will not say by itself what it is"
             ));
         }
-        let id = random_id()?;
+        let id = own_id(&self.records)?;
         let to_write = match order.wipe_free {
             true => medium.size,
             false => tried.to_write,

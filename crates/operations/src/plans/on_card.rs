@@ -10,7 +10,7 @@ use super::{Held, Order, Plans, losses};
 use crate::kept;
 use crate::refusal::Refusal;
 use crate::slots::{Found, Inserted};
-use crate::store::random_id;
+use crate::store::own_id;
 use crate::work::{CardOrder, CardWork, Clearing};
 use api::SlotName;
 
@@ -110,7 +110,7 @@ impl Plans {
             CardWork::Quick | CardWork::PutBack(_) => Vec::new(),
             _ => losses::lost(&self.records, &found, &card).await?,
         };
-        let id = random_id()?;
+        let id = own_id(&self.records)?;
         let plan = api::CardPlan {
             id: id.clone(),
             work: work.word().into(),

@@ -93,6 +93,8 @@ struct State {
     /// Readers that did not answer when they were asked last.
     silent: BTreeSet<String>,
     told: Vec<api::Slot>,
+    /// Slots that other services have, as they said last.
+    elsewhere: BTreeMap<i32, Vec<api::Slot>>,
 }
 
 /// The card in a slot.
@@ -236,6 +238,7 @@ impl Slots {
         let others = state.seen.iter().filter(|seen| seen.slot != but);
         others
             .filter_map(|seen| seen.found.as_ref()?.as_ref().ok()?.label.clone())
+            .chain(state.elsewhere().map(|(_, label)| label.to_owned()))
             .collect()
     }
 
@@ -291,7 +294,13 @@ impl Slots {
             matches!(&seen.found, Some(Ok(found)) if found.label.as_deref() == Some(label))
                 && seen.medium.is_some()
         };
-        state.seen.iter().find(is).map(|seen| seen.slot)
+        let here = state.seen.iter().find(is).map(|seen| seen.slot);
+        here.or_else(|| {
+            let mut elsewhere = state.elsewhere();
+            elsewhere
+                .find(|(_, other)| *other == label)
+                .map(|(slot, _)| slot)
+        })
     }
 
     /// The label of the card of an insertion, if it has one.
@@ -327,6 +336,8 @@ impl Slots {
         {
             found.label = Some(label.into());
         }
+        drop(state);
+        self.tell();
     }
 
     /// Slots with cards that no job works on.
@@ -336,14 +347,42 @@ impl Slots {
         state.seen.iter().filter(idle).cloned().collect()
     }
 
-    /// Slots for people.
+    /// Slots for people, those of all services.
     pub fn views(&self) -> Vec<api::Slot> {
+        let elsewhere: Vec<_> = self.state().elsewhere.values().flatten().cloned().collect();
+        let mut all = self.own_views();
+        all.retain(|own| elsewhere.iter().all(|other| other.name != own.name));
+        all.extend(elsewhere);
+        all.sort_by_key(|slot| slot.name);
+        all
+    }
+
+    /// The slots that this service has.
+    pub fn own_views(&self) -> Vec<api::Slot> {
         let state = self.state();
         state.seen.iter().map(|seen| state.view(seen)).collect()
+    }
+
+    /// Another service says which slots it has; nothing where it is gone.
+    pub fn hear(&self, service: i32, slots: Option<Vec<api::Slot>>) {
+        {
+            let mut state = self.state();
+            match slots {
+                Some(slots) => state.elsewhere.insert(service, slots),
+                None => state.elsewhere.remove(&service),
+            };
+        }
+        self.tell();
     }
 }
 
 impl State {
+    /// Slots of other services with the labels of the cards in them.
+    fn elsewhere(&self) -> impl Iterator<Item = (SlotName, &str)> {
+        let all = self.elsewhere.values().flatten();
+        all.filter_map(|slot| Some((slot.name, slot.card.as_ref()?.label.as_deref()?)))
+    }
+
     fn twin(&self, slot: SlotName, label: &str) -> Option<SlotName> {
         let says = |seen: &Seen| {
             let found = seen.found.as_ref().and_then(|found| found.as_ref().ok());

@@ -149,7 +149,7 @@ impl Slots {
 
 impl Slots {
     /// Tells everyone what the slots look like, if that has changed.
-    fn tell(&self) {
+    pub(super) fn tell(&self) {
         let views = self.views();
         let mut state = self.state();
         if state.told != views {

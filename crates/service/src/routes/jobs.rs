@@ -11,7 +11,6 @@ use utoipa_axum::routes;
 use super::extract::Operator;
 use crate::app::App;
 use crate::error::ApiError;
-use operations::shown;
 
 const PAGE: i64 = 50;
 
@@ -35,18 +34,11 @@ async fn list(
     State(app): State<Arc<App>>,
     Query(Before { before }): Query<Before>,
 ) -> Result<Json<api::Jobs>, ApiError> {
-    let rows = app.records.jobs(before, PAGE).await?;
-    let next = (rows.len() as i64 == PAGE)
-        .then(|| rows.last().map(|row| row.id))
+    let items = app.jobs.list(before, PAGE).await?;
+    let next = (items.len() as i64 == PAGE)
+        .then(|| items.last().map(|job| job.id))
         .flatten();
-    let items = rows.into_iter().map(|row| {
-        let progress = app.jobs.progress(row.id);
-        shown::job(row, progress)
-    });
-    Ok(Json(api::Jobs {
-        items: items.collect(),
-        next,
-    }))
+    Ok(Json(api::Jobs { items, next }))
 }
 
 /// One job with its progress.

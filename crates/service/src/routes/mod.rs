@@ -23,6 +23,7 @@ mod plans;
 mod presets;
 mod releases;
 mod rounds;
+mod services;
 mod slots;
 mod table;
 mod uploads;
@@ -41,6 +42,7 @@ use crate::app::App;
 use crate::console;
 use crate::error::ApiError;
 use crate::guard;
+use crate::peers::{self, forward, served};
 use crate::request;
 use crate::serve;
 
@@ -72,6 +74,7 @@ fn interface() -> OpenApiRouter<Arc<App>> {
         .merge(feeds::routes())
         .merge(bench::routes())
         .merge(benches::routes())
+        .merge(services::routes())
         .merge(slots::routes())
         .merge(outages::routes())
         .merge(plans::routes())
@@ -160,6 +163,11 @@ pub fn router(app: Arc<App>) -> Router {
         ))
         .layer(axum::middleware::from_fn_with_state(
             app.clone(),
+            forward::forward,
+        ))
+        .merge(served::router(app.clone()))
+        .layer(axum::middleware::from_fn_with_state(
+            app.clone(),
             serve::bound_bodies,
         ))
         .layer(RequestBodyTimeoutLayer::new(serve::BODY))
@@ -167,6 +175,10 @@ pub fn router(app: Arc<App>) -> Router {
         .layer(axum::middleware::from_fn_with_state(
             app.clone(),
             guard::guard,
+        ))
+        .layer(axum::middleware::from_fn_with_state(
+            app.clone(),
+            peers::recognise,
         ))
         .layer(axum::middleware::from_fn(request::number_it))
         .with_state(app)

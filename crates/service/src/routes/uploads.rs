@@ -15,7 +15,7 @@ use super::extract::Given;
 use super::releases::check_sheet;
 use crate::app::App;
 use crate::error::ApiError;
-use operations::store::room;
+use operations::store::{own_id, room};
 use operations::uploads::{Files, Kept};
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
@@ -74,9 +74,7 @@ async fn begin(
     {
         return Ok((StatusCode::CREATED, Json(found)));
     }
-    let mut id = [0; 12];
-    getrandom::fill(&mut id).map_err(|e| ApiError::invalid("no-chance", e.to_string()))?;
-    let id = hex::encode(id);
+    let id = own_id(&app.records)?;
     let kept = Kept {
         // Only the last part, and only for people: it never becomes a path.
         file_name: new

@@ -1,11 +1,12 @@
 //! `make stress`: the model played for long, the service and its database killed at random moments
 //! of import, write, backup and restore; then writes at a bench on another computer, whose line, worker and service are
-//! cut and killed. Ends red at the first untrue word.
+//! cut and killed; then two hands at two services on one vault. Ends red at the first untrue word.
 //!
 //!     stress [MINUTES] [KILLS]
 
 use std::time::{Duration, Instant};
 
+use testbed::hands;
 use testbed::lines::play;
 use testbed::model::{Model, Played};
 
@@ -41,6 +42,9 @@ async fn main() {
     println!("seed {seed}: {rounds} writes at a bench on another computer");
     let lines = tokio::task::spawn_blocking(move || play(seed, rounds)).await;
     println!("{:?}", lines.expect("nothing untrue was said"));
+    println!("seed {seed}: {rounds} rounds with each of two hands at two services");
+    let hands = tokio::task::spawn_blocking(move || hands::play(seed, rounds)).await;
+    println!("{:?}", hands.expect("nothing that was promised was lost"));
     println!(
         "{} steps in {:.0} s: {} jobs done, service killed {} times, {} of them between the last block and the \
          record, database {} times, {} cards that lied, failed or vanished; nothing acknowledged was lost, \

@@ -9,8 +9,8 @@ use testbed::lines::says_unfinished;
 use testbed::{FarBench, Said, Testbed};
 
 /// Slow enough that something can happen meanwhile.
-const SLOW: &[&str] = &["--rate", "8MB"];
-const CARD: &str = "3965190144";
+pub const SLOW: &[&str] = &["--rate", "8MB"];
+pub const CARD: &str = "3965190144";
 
 fn with_bench(flags: &[&str]) -> (Testbed, FarBench) {
     let bed = Testbed::start_with(&[&["--private-addresses"], flags].concat());
@@ -21,12 +21,12 @@ fn with_bench(flags: &[&str]) -> (Testbed, FarBench) {
 }
 
 /// A write that is under way, once some of it is on the card.
-struct UnderWay {
+pub struct UnderWay {
     child: std::process::Child,
-    job: i64,
+    pub job: i64,
 }
 
-fn begin_to_write(bed: &Testbed, loft: &FarBench) -> UnderWay {
+pub fn begin_to_write(bed: &Testbed, loft: &FarBench) -> UnderWay {
     let label = bed.json(&["write", "quay-01", "--slot", &loft.slot(1), "--plan"])["card"]
         .as_str()
         .unwrap()
@@ -59,13 +59,13 @@ fn begin_to_write(bed: &Testbed, loft: &FarBench) -> UnderWay {
 }
 
 impl UnderWay {
-    fn end(self) -> Said {
+    pub fn end(self) -> Said {
         self.child.wait_with_output().unwrap().into()
     }
 }
 
 /// Waits until the card in a slot of the bench is seen so.
-fn until_seen(bed: &Testbed, slot: &str, occupant: &str) -> Value {
+pub fn until_seen(bed: &Testbed, slot: &str, occupant: &str) -> Value {
     let begun = Instant::now();
     loop {
         let slots = bed.json(&["slot", "list"]);
@@ -73,7 +73,7 @@ fn until_seen(bed: &Testbed, slot: &str, occupant: &str) -> Value {
             .as_array()
             .unwrap()
             .iter()
-            .find(|one| one["name"] == *slot);
+            .find(|one| one["name"] == *slot || one["name"].to_string() == *slot);
         if let Some(seen) = seen
             && seen["card"]["occupant"] == *occupant
         {

@@ -20,6 +20,7 @@ mod promises;
 mod refusals;
 mod rounds;
 mod running;
+mod services;
 mod settings;
 mod settings_console;
 mod staying;

@@ -292,7 +292,10 @@ async fn a_service_killed_half_way_comes_up_with_the_truth() {
 }
 
 /// Reads server-sent events by hand: name, id, data.
-fn listen(bed: &Testbed, last: Option<i64>) -> impl Iterator<Item = (String, Option<i64>, String)> {
+pub fn listen(
+    bed: &Testbed,
+    last: Option<i64>,
+) -> impl Iterator<Item = (String, Option<i64>, String)> + use<> {
     let address = bed.url().replace("http://", "");
     let mut stream = TcpStream::connect(&address).unwrap();
     stream

@@ -1,0 +1,440 @@
+//! Several services on one database and one vault are one service for everybody who asks: whatever one of them has, the
+//! others know or ask it for; what ends with one goes on with the others.
+
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+use testbed::lines::says_unfinished;
+use testbed::{FarBench, Said, Services, Testbed, demo_image, demo_sheet, path};
+
+use crate::benches::{CARD, SLOW, begin_to_write, until_seen};
+use crate::story_http::listen;
+
+/// Waits until something is so.
+fn until(what: &str, mut is: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !is() {
+        assert!(begun.elapsed() < Duration::from_secs(60), "{what}");
+        std::thread::sleep(Duration::from_millis(50));
+    }
+}
+
+fn numbers(bed: &Testbed) -> Vec<i64> {
+    let all = bed.json(&["service", "list"]);
+    let all = all.as_array().unwrap().iter();
+    all.map(|one| one["number"].as_i64().unwrap()).collect()
+}
+
+/// Which service leads, by what the one that is asked says.
+fn leader(bed: &Testbed) -> Option<i64> {
+    let all = bed.json(&["service", "list"]);
+    let all = all.as_array().unwrap().iter();
+    let leading: Vec<_> = all.filter(|one| one["leads"] == true).collect();
+    assert!(leading.len() < 2, "{leading:?}");
+    leading.first().and_then(|one| one["number"].as_i64())
+}
+
+fn of_whom(bed: &Testbed, job: i64) -> i64 {
+    let said = bed.sql(&format!("select service from jobs where id = {job}"));
+    said.trim().parse().unwrap()
+}
+
+fn label_of(plan: &Value) -> String {
+    plan["card"].as_str().unwrap().to_owned()
+}
+
+#[test]
+fn what_one_has_the_other_shows_and_does() {
+    let team = Services::start(&[]);
+    let (one, two) = (&team.one, &team.two);
+    // Added at the one, known at the other at once.
+    one.load_catalogue();
+    two.add_device("quay-01");
+    let listed = two.done(&["service", "list"]);
+    assert!(
+        listed.contains("leads") && listed.contains("own slots") && listed.contains("answers this"),
+        "{listed}"
+    );
+    assert_eq!(numbers(one), numbers(two));
+    until("both hear each other", || {
+        let heard = |bed: &Testbed| !bed.done(&["service", "list"]).contains("is not heard");
+        heard(one) && heard(two)
+    });
+
+    // The slots are those of the first one's computer; the second one shows them and plans for them.
+    one.make_card("chalk", CARD, SLOW);
+    one.put("chalk", 1);
+    until_seen(two, "1", "blank");
+    let mut told = listen(two, None);
+    let plan = two.json(&["write", "quay-01", "--slot", "1", "--plan"]);
+    let label = label_of(&plan);
+    until("the label that it was given there is known", || {
+        two.json(&["slot", "list"])[0]["card"]["label"] == label.as_str()
+    });
+    let mut write = two.cli_command(&["write", "quay-01", "--slot", "1", "--yes", &label]);
+    let write = write
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    // Those who listen to the second one hear of it, and how far it is.
+    let mut progress = 0;
+    let started = told.by_ref().find(|(name, _, data)| {
+        progress += u32::from(name == "progress");
+        name == "event" && data.contains("job.started")
+    });
+    assert!(started.is_some());
+    let far = told
+        .by_ref()
+        .find(|(name, _, data)| name == "progress" && data.contains("writing"));
+    assert!(far.is_some());
+    let job = two.json(&["job", "list"])["items"][0]["id"]
+        .as_i64()
+        .unwrap();
+    let first = numbers(one)[0];
+    assert_eq!(of_whom(one, job), first, "the one that has the slot works");
+    let busy = two.refused(&["write", "quay-01", "--slot", "1", "--plan"]);
+    assert!(busy.contains("is being worked on"), "{busy}");
+    assert!(two.json(&["job", "show", &job.to_string()])["progress"].is_object());
+    let said: Said = write.wait_with_output().unwrap().into();
+    assert!(
+        said.code == 0 && said.out.contains("safe to pull"),
+        "{said:?}"
+    );
+    let ended = told.find(|(name, _, data)| name == "event" && data.contains("job.done"));
+    assert!(ended.is_some());
+    let board = one.boot("chalk", "curlew");
+    assert_eq!(board["joined"], "Saltmarsh-Quay", "{board}");
+
+    // Cancelled through the one that does not run it.
+    one.make_card("flint", CARD, SLOW);
+    one.put("flint", 2);
+    let label = label_of(&two.json(&["write", "quay-01", "--slot", "2", "--plan"]));
+    let mut write = one.cli_command(&[
+        "write",
+        "quay-01",
+        "--slot",
+        "2",
+        "--yes",
+        &label,
+        "--accept",
+        "second-card",
+    ]);
+    let write = write
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    until("the write is under way", || {
+        let job = &two.json(&["job", "list"])["items"][0];
+        job["state"] == "running" && job["progress"]["stage"] == "writing"
+    });
+    let job = two.json(&["job", "list"])["items"][0]["id"].to_string();
+    two.done(&["job", "cancel", &job]);
+    let said: Said = write.wait_with_output().unwrap().into();
+    assert_ne!(said.code, 0, "{said:?}");
+    assert_eq!(
+        two.json(&["job", "show", &job])["state"],
+        "cancelled",
+        "{said:?}"
+    );
+    assert!(says_unfinished(&one.card_file("flint")));
+
+    // What the second one brings into the vault the first one writes; an image comes in parts, wherever each arrives.
+    two.done(&[
+        "release",
+        "add",
+        path(&demo_image("quaylink-2.3.zip")),
+        "--sheet",
+        path(&demo_sheet("quaylink-2.3.toml")),
+    ]);
+    let job = two.json(&["job", "list"])["items"][0]["id"]
+        .as_i64()
+        .unwrap();
+    assert_ne!(of_whom(one, job), first);
+    one.done(&["release", "files", "quaylink 2.3", "1:/"]);
+    one.done(&["vault", "inspect"]);
+    let looked = two.json(&["vault", "show"]);
+    assert_eq!(looked["looks"][0]["bad"], false, "{looked}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_a_session_and_a_label_hold_at_both() {
+    let team = Services::start(&[]);
+    let (one, two) = (&team.one, &team.two);
+    one.load_catalogue();
+    one.add_device("quay-01");
+    one.make_card("chalk", CARD, &[]);
+    one.put("chalk", 1);
+    until_seen(two, "1", "blank");
+    let new = |slot: u32| api::NewPlan {
+        device: Some("quay-01".into()),
+        slot: slot.into(),
+        ..api::NewPlan::default()
+    };
+    // Made at the one, confirmed at the other, and once only.
+    let plan = one.client().plan(&new(1)).await.unwrap();
+    let wrong = api::Confirmation {
+        card: "C-9999".into(),
+        accept: plan.agreed().accept,
+    };
+    let refused = two.client().confirm(&plan.id, wrong, None).await;
+    assert!(refused.is_err(), "{refused:?}");
+    let plan = two.client().plan(&new(1)).await.unwrap();
+    let (at_one, at_two) = (one.client(), two.client());
+    let (first, second) = tokio::join!(
+        at_one.confirm(&plan.id, plan.agreed(), Some("the same key")),
+        at_two.confirm(&plan.id, plan.agreed(), Some("the same key"))
+    );
+    let (first, second) = (first.unwrap(), second.unwrap());
+    assert_eq!(
+        first.id, second.id,
+        "one key is one job, wherever it is shown"
+    );
+    let ended = two.client().follow(first.id, |_| {}).await.unwrap();
+    assert_eq!(ended.state, "done");
+    let written = one.sql("select count(*) from jobs where kind = 'write'");
+    assert_eq!(written.trim(), "1");
+
+    // Who signs in at the one is known at the other, until they sign out.
+    let log = std::fs::read_to_string(two.log()).unwrap();
+    let code = log.split("--code ").nth(1).unwrap();
+    let code = code.split_whitespace().next().unwrap();
+    let http = reqwest::Client::new();
+    let welcome = http
+        .post(format!("{}/api/v1/welcome", one.url()))
+        .json(
+            &serde_json::json!({ "code": code, "name": "Maren", "password": "ebb and flow 1907" }),
+        )
+        .send()
+        .await
+        .unwrap();
+    assert!(welcome.status().is_success(), "{welcome:?}");
+    let cookie = welcome.headers()["set-cookie"].to_str().unwrap();
+    let cookie = cookie.split(';').next().unwrap().to_owned();
+    let get = async |bed: &Testbed, path: &str| {
+        let asked = http.get(format!("{}/api/v1/{path}", bed.url()));
+        asked.header("cookie", &cookie).send().await.unwrap()
+    };
+    for bed in [one, two] {
+        let me: Value = get(bed, "me").await.json().await.unwrap();
+        assert_eq!(me["name"], "Maren", "{me}");
+    }
+    // Through the one to the other: it is still she who asks, and nobody else may.
+    let asked = http
+        .post(format!("{}/api/v1/slots/1/release", two.url()))
+        .header("cookie", &cookie)
+        .json(&serde_json::json!({}))
+        .send()
+        .await
+        .unwrap();
+    assert!(asked.status().is_success(), "{asked:?}");
+    let asked = http
+        .post(format!("{}/api/v1/slots/1/release", two.url()))
+        .json(&serde_json::json!({}))
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(asked.status().as_u16(), 401);
+    let history = one.sql(
+        "select who, target, status from history where target like '/slots%' order by id desc limit 1",
+    );
+    assert!(
+        history.starts_with("Maren|/slots/1/release|200"),
+        "{history}"
+    );
+    let out = http.post(format!("{}/api/v1/sign-out", two.url()));
+    out.header("cookie", &cookie).send().await.unwrap();
+    assert_eq!(get(one, "devices").await.status().as_u16(), 401);
+
+    // What services say to each other nobody else may say.
+    for (header, value) in [("x-nothing", ""), ("duplicarium-peer", "0000")] {
+        for path in ["peers/news", "peers/leaving"] {
+            let asked = http.get(format!("{}/{path}", one.url()));
+            let answer = asked.header(header, value).send().await.unwrap();
+            assert!(matches!(answer.status().as_u16(), 403 | 404), "{answer:?}");
+        }
+    }
+    let forged = http
+        .get(format!("{}/api/v1/devices", one.url()))
+        .header("duplicarium-origin", "127.0.0.1")
+        .header("duplicarium-here", "yes")
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(forged.status().as_u16(), 401);
+}
+
+#[test]
+fn a_bench_is_reached_through_both_and_goes_on_with_whichever_lives() {
+    let mut team = Services::start(&[]);
+    team.one.load_catalogue();
+    team.one.add_device("quay-01");
+    let loft = FarBench::start(&team.one, "loft");
+    loft.drawer.make_card("mica", CARD, SLOW);
+    loft.drawer.put("mica", 1);
+    until_seen(&team.two, "loft:1", "blank");
+    let benches = team.two.json(&["bench", "list"]);
+    assert_eq!(benches[0]["state"], "connected", "{benches}");
+    assert!(
+        !team
+            .two
+            .json(&["bench", "scan", "--bench", "loft"])
+            .is_null()
+    );
+
+    // Asked of the one that it is not connected to; meanwhile its line leads there, too.
+    let under_way = begin_to_write(&team.two, &loft);
+    let first = numbers(&team.one)[0];
+    assert_eq!(of_whom(&team.one, under_way.job), first);
+    loft.line.lead_to(&team.two);
+    std::thread::sleep(Duration::from_millis(1500));
+    loft.line.cut();
+    let said = under_way.end();
+    assert_eq!(said.code, 0, "{said:?}");
+    until_seen(&team.two, "loft:1", "ours");
+    let board = loft.drawer.boot("mica", "curlew");
+    assert_eq!(board["joined"], "Saltmarsh-Quay", "{board}");
+    loft.drawer.order(&["halt", "mica"]);
+    loft.drawer.put("mica", 1);
+
+    // The one that works dies: the other says what became of it, leads, and has the bench.
+    until_seen(&team.two, "loft:1", "ours");
+    let wanted = leader(&team.two);
+    assert_eq!(wanted, Some(first));
+    loft.drawer.make_card("slate", CARD, SLOW);
+    loft.drawer.put("slate", 2);
+    until_seen(&team.two, "loft:2", "blank");
+    let label = label_of(
+        &team
+            .two
+            .json(&["write", "quay-01", "--slot", "loft:2", "--plan"]),
+    );
+    let mut write = team.two.cli_command(&[
+        "write",
+        "quay-01",
+        "--slot",
+        "loft:2",
+        "--yes",
+        &label,
+        "--accept",
+        "second-card",
+    ]);
+    let mut write = write
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let mut job = 0;
+    until("the write is under way", || {
+        let found = &team.two.json(&["job", "list"])["items"][0];
+        job = found["id"].as_i64().unwrap();
+        found["kind"] == "write"
+            && found["progress"]["stage"] == "writing"
+            && found["progress"]["done"].as_u64() > Some(4_000_000)
+    });
+    team.one.kill_service();
+    let _ = write.wait();
+    until("the job that died is known to be over", || {
+        team.two.json(&["job", "show", &job.to_string()])["state"] == "interrupted"
+    });
+    until("the other one leads", || {
+        leader(&team.two).is_some_and(|number| number != first)
+    });
+    loft.until_it_is(&team.two, "connected");
+    until_seen(&team.two, "loft:2", "unfinished");
+    assert!(says_unfinished(&loft.drawer.card_file("slate")));
+    let state = team
+        .two
+        .sql(&format!("select state from imprints where job_id = {job}"));
+    assert_eq!(state.trim(), "incomplete");
+    loft.drawer.order(&["fault", "slate"]);
+    let plan = team
+        .two
+        .json(&["write", "quay-01", "--slot", "loft:2", "--plan"]);
+    team.two.done(&[
+        "write",
+        "quay-01",
+        "--slot",
+        "loft:2",
+        "--yes",
+        &label_of(&plan),
+        "--accept",
+        "second-card",
+    ]);
+    // It comes back, and finds the other one leading.
+    team.one.start_service();
+    until_seen(&team.one, "loft:2", "ours");
+    assert_ne!(leader(&team.one), Some(first));
+    assert_eq!(numbers(&team.one).len(), 2);
+}
+
+#[test]
+fn who_does_not_belong_to_the_services_is_refused_before_anything_is_touched() {
+    let team = Services::start(&[]);
+    let start = |bed: &Testbed, more: &[&str]| {
+        let dir = team.dir().join("another");
+        let _ = std::fs::remove_dir_all(&dir);
+        std::fs::create_dir(&dir).unwrap();
+        std::fs::copy(bed.data_dir().join("team.key"), dir.join("team.key")).unwrap();
+        let mut command = std::process::Command::new(testbed::binary("duplicariumd"));
+        let port = testbed::free_port();
+        command
+            .args(["--listen", &format!("127.0.0.1:{port}"), "--mdns", "false"])
+            .args(["--data-dir", path(&dir)])
+            .args(more);
+        let said: Said = command.output().unwrap().into();
+        (said.code, said.err)
+    };
+    let (database, vault) = (team.database(), path(team.vault()));
+    let shared = ["--database-url", database, "--vault-store", vault];
+    let alone = start(&team.one, &shared);
+    assert!(
+        alone.0 == 1 && alone.1.contains("another service works with these records"),
+        "{alone:?}"
+    );
+    let reached = ["--service-address", "http://127.0.0.1:9"];
+    let own = start(
+        &team.one,
+        &[&shared[..], &reached, &["--own-slots"]].concat(),
+    );
+    assert!(own.0 == 1 && own.1.contains("own_slots"), "{own:?}");
+    for (address, why) in [
+        ("http://10.0.0.7:7640", "TLS"),
+        ("https://127.0.0.1:7640", "TLS"),
+        ("ftp://127.0.0.1", "an address such as"),
+        ("nowhere", "an address such as"),
+        ("http://127.0.0.1:9/path", "an address such as"),
+    ] {
+        let said = start(
+            &team.one,
+            &[&shared[..], &["--service-address", address]].concat(),
+        );
+        assert!(said.0 == 1 && said.1.contains(why), "{address}: {said:?}");
+    }
+    let lonely = start(&team.one, &reached);
+    assert!(
+        lonely.0 == 1 && lonely.1.contains("database_url"),
+        "{lonely:?}"
+    );
+    let refused = team.two.refused(&["vault", "rekey"]);
+    assert!(refused.contains("stop all but one"), "{refused}");
+    assert_eq!(numbers(&team.two).len(), 2);
+}
+
+#[test]
+fn two_hands_at_two_services_lose_nothing_while_it_is_tidied_and_services_die() {
+    let seed = std::env::var("HANDS_SEED").ok();
+    let seed = seed.map_or_else(
+        || u64::from(std::process::id()),
+        |seed| seed.parse().unwrap(),
+    );
+    println!("HANDS_SEED={seed}");
+    let played = testbed::hands::play(seed, 6);
+    println!("{played:?}");
+    assert!(
+        played.taken > 2 && played.tidied > 2 && played.kills > 0,
+        "{played:?}"
+    );
+}
