@@ -7,6 +7,7 @@ import { type Invitation, type Me, type Pass, type Person, type Role, get, patch
 import { useMe } from "../api/live";
 import { filled } from "../parts/form";
 import { Notices } from "../parts/Notices";
+import { Services } from "../parts/Services";
 import { When } from "../parts/text";
 import { Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, Table } from "../parts/ui";
 import { ByCode, ByPassword, useSignedIn } from "./SignIn";
@@ -39,6 +40,7 @@ export function Team() {
             <Passes owner={owner} me={me} />
             {owner && <Station />}
             {(owner || me.role === "keeper") && <Notices owner={owner} />}
+            <Services />
         </Page>
     );
 }

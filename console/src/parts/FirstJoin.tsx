@@ -35,7 +35,7 @@ function sendForm(page: string, values: Record<string, string>) {
 
 export function FirstJoin({ arrival }: { arrival: number }) {
     const queries = useQueryClient();
-    const join = useQuery({ queryKey: ["first-join", arrival], queryFn: () => asked(arrival), staleTime: 60_000 });
+    const join = useQuery({ queryKey: ["first-join", arrival], queryFn: () => asked(arrival), refetchInterval: 10_000 });
     const phone = useMutation({
         mutationFn: (page: string) =>
             post(`arrivals/${String(arrival)}/first-join/values`, {}).then((values) => {
@@ -43,13 +43,14 @@ export function FirstJoin({ arrival }: { arrival: number }) {
             }),
     });
     const here = useMutation({
-        mutationFn: (at: string) => post(`arrivals/${String(arrival)}/first-join`, at === "" ? {} : { at }),
+        mutationFn: ({ at, joins }: { at: string; joins: boolean }) =>
+            post(`arrivals/${String(arrival)}/first-join`, at === "" ? { joins } : { at, joins }),
         onSuccess: (fresh) => {
             queries.setQueryData(["arrivals", arrival], fresh);
         },
     });
     if (join.data == null) return null;
-    const { networks, page, json, values } = join.data;
+    const { networks, page, json, values, heard, can_join } = join.data;
     return (
         <Sheet title="If it opens a network of its own">
             <div className="grid gap-3 text-sm">
@@ -58,12 +59,19 @@ export function FirstJoin({ arrival }: { arrival: number }) {
                     <span className="font-mono">{page}</span>:
                 </p>
                 <Facts rows={values.map((one) => [one.label, one.value ?? (one.is_set && one.secret ? "••••••••" : "not set")])} />
+                {heard?.map((one) => (
+                    <p key={one.name} className="text-moss">
+                        ✓ <span className="font-mono">{one.name}</span> is heard where the service&rsquo;s computer stands ({one.strength} of 100).
+                    </p>
+                ))}
                 <form
                     className="flex flex-wrap items-end gap-3"
                     onSubmit={(event: FormEvent<HTMLFormElement>) => {
                         event.preventDefault();
                         const at = new FormData(event.currentTarget).get("at");
-                        here.mutate(typeof at === "string" ? at.trim() : "");
+                        const by = (event.nativeEvent as SubmitEvent).submitter;
+                        const joins = by instanceof HTMLButtonElement && by.value === "join";
+                        here.mutate({ at: typeof at === "string" ? at.trim() : "", joins });
                     }}
                 >
                     {!json && (
@@ -83,6 +91,11 @@ export function FirstJoin({ arrival }: { arrival: number }) {
                     <Button type="submit" disabled={here.isPending}>
                         Hand over from the service&apos;s computer
                     </Button>
+                    {can_join === true && (
+                        <Button type="submit" value="join" disabled={here.isPending}>
+                            {here.isPending ? "Joining it…" : "Let that computer join it, hand over, and come back"}
+                        </Button>
+                    )}
                 </form>
                 {here.isSuccess && <p className="text-moss">✓ It took its settings and goes to its network.</p>}
                 <Failure error={phone.error ?? here.error} />

@@ -322,12 +322,27 @@ pub struct Watched {
 pub struct FirstJoin {
     /// Names that its network may have.
     pub networks: Vec<String>,
+    /// Those of them that the service's computer hears now.
+    #[serde(default)]
+    pub heard: Vec<HeardNetwork>,
+    /// Whether the service's computer can join one by itself.
+    #[serde(default)]
+    pub can_join: bool,
     /// The page that takes the settings there.
     pub page: String,
     /// Whether it takes JSON, else a form.
     pub json: bool,
     /// What it takes.
     pub values: Vec<JoinValue>,
+}
+
+/// A network that the service's computer hears.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct HeardNetwork {
+    /// Its name.
+    pub name: String,
+    /// How strong it is, of 100.
+    pub strength: u8,
 }
 
 /// A value that a board takes on its own network.
@@ -352,6 +367,9 @@ pub struct HandOver {
     /// Address and port of the board, where it is not the one that its sheet says.
     #[serde(default)]
     pub at: Option<String>,
+    /// Whether the service's computer joins the board's network for it, and leaves it afterwards.
+    #[serde(default)]
+    pub joins: bool,
 }
 
 /// A serial port of the service's computer that may be listened at.

@@ -24,6 +24,8 @@ pub enum Belongs {
     BenchLine,
     /// The job that its path names.
     JobInPath,
+    /// The packed file of the release that its path names, where that was kept.
+    Original,
     /// What is there once for all services: the one that leads has it.
     Leader,
 }
@@ -42,6 +44,7 @@ pub fn belongs(method: &str, path: &str) -> Belongs {
         ["benches", "{name}"] => Belongs::BenchInPath,
         ["bench-line"] => Belongs::BenchLine,
         ["jobs", "{id}", "cancel"] => Belongs::JobInPath,
+        ["releases", "{name}", "original"] => Belongs::Original,
         ["arrivals", ..] | ["hello"] | ["serial-ports"] | ["devices", "{name}", "arrival"] => {
             Belongs::Leader
         }
@@ -64,6 +67,7 @@ mod tests {
                 ("/plans/{id}", Belongs::PlanInPath),
                 ("/uploads/{id}", Belongs::UploadInPath),
                 ("/cancel", Belongs::JobInPath),
+                ("/original", Belongs::Original),
                 ("/arrivals", Belongs::Leader),
                 ("/bench-line", Belongs::BenchLine),
             ];

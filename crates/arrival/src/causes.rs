@@ -1,6 +1,8 @@
 //! Why a board may not have come up, the likeliest first, each with what to do. Nothing here is certain: it is
 //! what somebody at a lamp post would go through.
 
+use crate::radio::Heard;
+
 /// How far a board came, and what is set on it.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Stage {
@@ -24,6 +26,8 @@ pub struct Stage {
     pub internet: bool,
     /// Whether a way of finding boards does not work here, and why.
     pub blind: Vec<String>,
+    /// The networks that the service's own computer hears; nothing where it does not listen.
+    pub heard: Option<Vec<Heard>>,
 }
 
 /// A lamp pattern as somebody saw it.
@@ -96,10 +100,19 @@ pub fn causes(stage: &Stage) -> Vec<Cause> {
     }
     if !stage.networks.is_empty() {
         let names = stage.networks.join(", ");
-        add(
-            format!("no network named {names} is in its reach"),
-            "look for that name with a phone where the board is; upper and lower case count",
-        );
+        let reach = reach(&stage.networks, stage.heard.as_deref());
+        if let Reach::NotHeard(what) = &reach {
+            add(
+                what.clone(),
+                "look for that name with a phone where the board is; upper and lower case count",
+            );
+        }
+        if let Reach::NotKnown = reach {
+            add(
+                format!("no network named {names} is in its reach"),
+                "look for that name with a phone where the board is; upper and lower case count",
+            );
+        }
         add(
             format!("the passphrase of {names} is not the one that is set"),
             "join that network with a phone by the same passphrase",
@@ -111,6 +124,12 @@ pub fn causes(stage: &Stage) -> Vec<Cause> {
             ),
             "set the country that the board stands in",
         );
+        if let Reach::Heard(what) = reach {
+            add(
+                what,
+                "look with a phone whether it is as strong where the board is",
+            );
+        }
     } else if stage.wired {
         add(
             "its wired port has no link".into(),
@@ -145,6 +164,41 @@ pub fn causes(stage: &Stage) -> Vec<Cause> {
     found
 }
 
+/// What the service's computer hears of the networks that are set.
+enum Reach {
+    /// It does not listen.
+    NotKnown,
+    /// None of them.
+    NotHeard(String),
+    /// One of them.
+    Heard(String),
+}
+
+fn reach(networks: &[String], heard: Option<&[Heard]>) -> Reach {
+    let Some(heard) = heard else {
+        return Reach::NotKnown;
+    };
+    let same = |one: &&Heard| networks.contains(&one.name);
+    if let Some(one) = heard.iter().find(same) {
+        return Reach::Heard(format!(
+            "{} is heard where the service's computer stands, with {} of 100, and perhaps not where the board is",
+            one.name, one.strength
+        ));
+    }
+    let nearly = |one: &&Heard| {
+        let lower = one.name.to_lowercase();
+        networks.iter().any(|name| name.to_lowercase() == lower)
+    };
+    let names = networks.join(", ");
+    Reach::NotHeard(match heard.iter().find(nearly) {
+        Some(one) => format!(
+            "no network is called {names}: the one that the service's computer hears is called {}",
+            one.name
+        ),
+        None => format!("the service's computer hears no network named {names}"),
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -172,6 +226,22 @@ mod tests {
                 cause: cause.into(),
             })
         };
+        // What the service's computer hears comes before what somebody would have to look for, or after it.
+        let heard = |name: &str| {
+            Some(vec![Heard {
+                name: name.into(),
+                strength: 60,
+            }])
+        };
+        stage.heard = heard("saltmarsh-quay");
+        assert!(words(&stage)[1].contains("is called saltmarsh-quay"));
+        stage.heard = heard("Elsewhere");
+        assert!(words(&stage)[1].contains("hears no network named Saltmarsh-Quay"));
+        stage.heard = heard("Saltmarsh-Quay");
+        let all = words(&stage);
+        assert!(all[1].contains("passphrase"), "{all:?}");
+        assert!(all.iter().any(|one| one.contains("60 of 100")), "{all:?}");
+        stage.heard = None;
         // A lamp that says what it is leaves nothing to guess.
         stage.lamp = lamp("card");
         assert_eq!(words(&stage).len(), 1);

@@ -5,6 +5,7 @@
 //! - [`look`]: what it says: pages with their certificates, ports, the key of its SSH server.
 //! - [`known`]: which board it is. A name is no proof: stamp, key and hardware address are.
 //! - [`serial`]: what it says on a serial line while it starts.
+//! - [`radio`]: which networks are heard where the service's computer stands, and how it joins one.
 //! - [`causes`]: why it may not have come up.
 //!
 //! Everything that a board says is foreign: it is bounded in length and time before it is looked at.
@@ -22,4 +23,5 @@ pub mod conformance;
 pub mod known;
 pub mod locate;
 pub mod look;
+pub mod radio;
 pub mod serial;

@@ -107,6 +107,8 @@ pub enum Request {
         /// Board model.
         model: String,
     },
+    /// The networks that are heard: those in the air, and those that boards open themselves.
+    Heard,
     /// The boards that are on.
     Boards,
     /// Switch a board off and take its card out.
@@ -128,6 +130,8 @@ pub enum Reply {
     Cards(Vec<CardState>),
     /// Boards that are on, or the one that tried something.
     Boards(Vec<BoardState>),
+    /// Names of networks.
+    Networks(Vec<String>),
     /// Number of a trial.
     Trial(u64),
     /// It was not done.

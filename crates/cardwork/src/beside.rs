@@ -132,6 +132,11 @@ impl<D: Disk + ?Sized> Chunks for DiskChunks<'_, D> {
 pub trait Likely {
     /// A chunk of so many bytes, what is free in it zeroed; nothing where nobody has an idea.
     fn chunk(&self, chunk: u64, len: usize) -> Option<Vec<u8>>;
+
+    /// The chunk of a BLAKE3 digest, wherever it is from; nothing where it is not at hand.
+    fn of_digest(&self, _digest: &[u8; 32]) -> Option<Vec<u8>> {
+        None
+    }
 }
 
 /// Nobody has an idea.

@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
 use arrival::locate::{Fixed, Locator, Mdns, Neighbours, StandIn};
+use arrival::radio::Radio;
 use bench::Bench;
 use operations::arrivals::{Arrivals, Watching};
 use operations::backups::Backups;
@@ -271,6 +272,7 @@ impl App {
                 locators: found_by,
                 every: config.watch_every,
                 serial_ports: config.serial_ports,
+                radio: config.radio_program.map(Radio::through),
             },
         );
         let app = Arc::new(Self {

@@ -92,6 +92,10 @@ pub struct Args {
     /// Serial ports at which boards may be listened to, with commas between.
     #[arg(long, env = "DUPLICARIUM_SERIAL_PORTS", value_delimiter = ',')]
     serial_ports: Option<Vec<PathBuf>>,
+    /// Program through which the radio of this computer is used: to hear whether the networks of boards that are late are
+    /// there, and to join one that a board opens itself.
+    #[arg(long, env = "DUPLICARIUM_RADIO_PROGRAM")]
+    radio_program: Option<PathBuf>,
     /// Certificate to show, with those that vouch for it (PEM). Without one, a certificate is made at the first start
     /// where one is needed; its fingerprint stands in the log.
     #[arg(long, env = "DUPLICARIUM_TLS_CERTIFICATE", requires = "tls_key")]
@@ -165,6 +169,7 @@ struct File {
     mdns: Option<bool>,
     watch_minutes: Option<f64>,
     serial_ports: Option<Vec<PathBuf>>,
+    radio_program: Option<PathBuf>,
     loopback_person: Option<String>,
     tls_certificate: Option<PathBuf>,
     tls_key: Option<PathBuf>,
@@ -219,6 +224,8 @@ pub struct Config {
     pub watch_every: Duration,
     /// Serial ports at which boards may be listened to.
     pub serial_ports: Vec<PathBuf>,
+    /// Program of this computer's radio.
+    pub radio_program: Option<PathBuf>,
     /// How the service is reached.
     pub net: Net,
     /// Where the certificate is, if TLS is spoken.
@@ -373,6 +380,7 @@ impl Config {
             listen,
             limits,
             serial_ports: args.serial_ports.or(file.serial_ports).unwrap_or_default(),
+            radio_program: args.radio_program.or(file.radio_program),
             net,
             tls,
             loopback_person,

@@ -184,6 +184,11 @@ enum Command {
         #[arg(long)]
         runs: Option<String>,
     },
+    /// Be the radio of the service's computer: what it hears, and the network of a board that it joins.
+    Radio {
+        #[command(subcommand)]
+        does: Radio,
+    },
     /// List the boards that are on.
     Boards,
     /// Switch a board off and take its card out.
@@ -191,6 +196,53 @@ enum Command {
         /// Name of the card in it.
         card: String,
     },
+}
+
+#[derive(Subcommand)]
+enum Radio {
+    /// Print the networks that are heard.
+    Hears,
+    /// Join one, and print where the page of its board is reached.
+    Joins {
+        /// Name of the network.
+        network: String,
+    },
+    /// Leave it.
+    Leaves,
+}
+
+/// What a radio says: each network is heard, and those of boards the better.
+fn radio(does: &Radio, at: SocketAddr) -> Result<()> {
+    let line = Line::new(Some(at));
+    let ask = |request: &Request| {
+        let (reply, _) = line
+            .ask(request, &[])
+            .with_context(|| format!("no stand-in answers at {at}"))?;
+        anyhow::Ok(reply)
+    };
+    match does {
+        Radio::Hears => {
+            let Reply::Networks(names) = ask(&Request::Heard)? else {
+                bail!("the stand-in says nothing of networks");
+            };
+            for (place, name) in names.iter().enumerate() {
+                println!("{} {name}", 60 + place.min(40));
+            }
+        }
+        Radio::Joins { network } => {
+            let Reply::Boards(boards) = ask(&Request::Boards)? else {
+                bail!("the stand-in says nothing of boards");
+            };
+            let board = boards
+                .iter()
+                .find(|board| board.own_network.as_deref() == Some(network));
+            let board = board.with_context(|| format!("no network named {network} is heard"))?;
+            let port = board.ports.get(&80).context("it has no page")?;
+            println!("127.0.0.1:{port}");
+        }
+        Radio::Leaves => {}
+    }
+    Ok(())
 }
 
 fn size(text: &str) -> Result<u64, String> {
@@ -367,6 +419,7 @@ fn run(args: Args) -> Result<()> {
             };
             Request::Boot { card, model, board }
         }
+        Command::Radio { does } => return radio(&does, args.at),
         Command::Boards => Request::Boards,
         Command::Halt { card } => Request::Halt { card },
     };

@@ -218,6 +218,12 @@ impl State {
                 let tried = lock(&self.trials).boot(trial, &model, drawer.air())?;
                 Reply::Boards(vec![tried])
             }
+            Request::Heard => {
+                let air = drawer.air().iter().map(|network| network.name.clone());
+                let on = lock(&self.on);
+                let own = on.values().filter_map(|on| on.seen().own_network);
+                Reply::Networks(air.chain(own).collect())
+            }
             Request::Air { networks } => drawer.set_air(networks).map(|()| Reply::Done)?,
             Request::Boot { card, model, board } => {
                 drawer.take_out(&card)?;

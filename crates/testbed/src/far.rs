@@ -257,6 +257,65 @@ impl FarBench {
     }
 }
 
+/// Benches that nobody works at: workers without readers, which call and stay.
+pub struct IdleBenches {
+    workers: Vec<Child>,
+}
+
+impl IdleBenches {
+    /// Enrols and starts so many, and waits until all are connected.
+    pub fn start(bed: &Testbed, number: usize) -> Self {
+        let mut workers = Vec::new();
+        for place in 0..number {
+            let name = format!("idle-{place}");
+            let code = bed.json(&["bench", "add", &name])["code"].clone();
+            let dir = bed.dir().join(&name);
+            let run = |words: &[&str]| {
+                let mut command = Command::new(binary("duplicarium-bench"));
+                command
+                    .arg("--data-dir")
+                    .arg(&dir)
+                    .args(words)
+                    .stdin(Stdio::null())
+                    .stdout(Stdio::null())
+                    .stderr(Stdio::null());
+                command
+            };
+            let code = code.as_str().expect("a code");
+            let enrolled = run(&["enrol", "--service", &bed.url(), "--code", code]).status();
+            assert!(enrolled.expect("duplicarium-bench runs").success());
+            workers.push(run(&["run"]).spawn().expect("duplicarium-bench starts"));
+        }
+        let idle = Self { workers };
+        let begun = Instant::now();
+        loop {
+            let all = bed.json(&["bench", "list"]);
+            let all = all.as_array().expect("a list").iter();
+            let connected = all.filter(|one| {
+                let name = one["name"].as_str().unwrap_or_default();
+                name.starts_with("idle-") && one["state"] == "connected"
+            });
+            if connected.count() == number {
+                return idle;
+            }
+            assert!(
+                begun.elapsed() < Duration::from_secs(120),
+                "not all benches come"
+            );
+            thread::sleep(Duration::from_millis(300));
+        }
+    }
+}
+
+impl Drop for IdleBenches {
+    fn drop(&mut self) {
+        for worker in &mut self.workers {
+            let _ = worker.kill();
+            let _ = worker.wait();
+        }
+    }
+}
+
 impl Drop for FarBench {
     fn drop(&mut self) {
         self.end(Signal::KILL);

@@ -20,7 +20,7 @@ use rustix::process::{Pid, Signal, kill_process};
 
 pub use browser::Browser;
 pub use drawer::Drawer;
-pub use far::{FarBench, Line};
+pub use far::{FarBench, IdleBenches, Line};
 pub use services::Services;
 
 /// The workspace's folder.

@@ -21,7 +21,9 @@ const SEALED_FORMAT: u8 = 2;
 const NONCE: usize = 24;
 const FILE_HEAD: &str = "duplicarium-key-1 ";
 /// Version of the ring.
-const RING_FORMAT: u8 = 2;
+const RING_FORMAT: u8 = 3;
+/// Form of a ring of a vault whose pieces are named by their content itself.
+const RING_OF_CONTENT: u8 = 2;
 /// Most keys that a ring has.
 const MOST_KEYS: usize = 10_000;
 
@@ -232,6 +234,9 @@ impl Purpose {
 pub struct Keys {
     /// Never changes: names, fingerprints and salts come from it.
     fixed: [u8; 32],
+    /// Whether names are made of the digest of the content, and not of the content itself: whoever has that digest can
+    /// be told whether the vault has it. Vaults of the first days differ.
+    of_digest: bool,
     /// The newest, last, seals what is new. Long lived work sees a key that was added meanwhile.
     sealing: RwLock<Arc<Vec<Sealing>>>,
 }
@@ -242,6 +247,7 @@ impl Keys {
         let of = |purpose: &str| blake3::derive_key(purpose, &bytes);
         Self {
             fixed: of("duplicarium 2026 fixed key without a ring"),
+            of_digest: true,
             sealing: RwLock::new(Arc::new(vec![Sealing::new(
                 1,
                 of("duplicarium 2026 sealing key without a ring"),
@@ -253,6 +259,7 @@ impl Keys {
     pub(crate) fn by_chance() -> Result<Self, KeyError> {
         Ok(Self {
             fixed: random()?,
+            of_digest: true,
             sealing: RwLock::new(Arc::new(vec![Sealing::new(1, random()?)])),
         })
     }
@@ -276,6 +283,7 @@ impl Keys {
         all.push(Sealing::new(id.saturating_add(1), random()?));
         Ok(Self {
             fixed: self.fixed,
+            of_digest: self.of_digest,
             sealing: RwLock::new(Arc::new(all)),
         })
     }
@@ -304,7 +312,11 @@ impl Keys {
         let body = body.map_err(|_| KeyError::Seal {
             what: "the ring of keys".into(),
         })?;
-        Ok([&[RING_FORMAT][..], &nonce, &body].concat())
+        let form = match self.of_digest {
+            true => RING_FORMAT,
+            false => RING_OF_CONTENT,
+        };
+        Ok([&[form][..], &nonce, &body].concat())
     }
 
     /// Opens a wrapped ring; nothing if it is damaged, or wrapped under another root.
@@ -312,9 +324,11 @@ impl Keys {
         let id = root.id();
         let (format, rest) = wrapped.split_first()?;
         let (nonce, body) = rest.split_first_chunk::<NONCE>()?;
-        if *format != RING_FORMAT {
-            return None;
-        }
+        let of_digest = match *format {
+            RING_FORMAT => true,
+            RING_OF_CONTENT => false,
+            _ => return None,
+        };
         let payload = Payload {
             msg: body,
             aad: id.as_bytes(),
@@ -335,6 +349,7 @@ impl Keys {
         }
         rest.is_empty().then(|| Self {
             fixed: *fixed,
+            of_digest,
             sealing: RwLock::new(Arc::new(all)),
         })
     }
@@ -342,6 +357,11 @@ impl Keys {
     /// The key from which salts of login passwords are made.
     pub fn salts(&self) -> [u8; 32] {
         blake3::derive_key("duplicarium 2026 salts of login passwords", &self.fixed)
+    }
+
+    /// Whether names are made of the digest of the content.
+    pub(crate) fn names_digests(&self) -> bool {
+        self.of_digest
     }
 
     /// The key that names one kind of thing.
@@ -480,6 +500,37 @@ mod tests {
         assert!(root.save(&path).is_err(), "a key file is never replaced");
         fs::write(&path, "something else").unwrap();
         assert!(matches!(Root::load(&path), Err(KeyError::NotAKey { .. })));
+    }
+
+    #[test]
+    fn a_vault_of_the_first_days_keeps_its_names() {
+        use crate::piece::{Kind, Naming};
+        let root = Root::by_chance().unwrap();
+        let new = Keys::by_chance().unwrap();
+        let old = Keys {
+            of_digest: false,
+            fixed: new.fixed,
+            sealing: RwLock::new(new.sealing()),
+        };
+        let opened = |keys: &Keys| {
+            let wrapped = keys.wrap(&root).unwrap();
+            (wrapped[0], Keys::unwrap(&root, &wrapped).unwrap())
+        };
+        let ((three, new), (two, old)) = (opened(&new), opened(&old));
+        assert_eq!((three, two), (3, 2));
+        let (bytes, key) = (b"a chunk".as_slice(), new.naming("chunks"));
+        let digest = blake3::hash(bytes);
+        let by_content = *blake3::keyed_hash(&key, bytes).as_bytes();
+        let by_digest = *blake3::keyed_hash(&key, digest.as_bytes()).as_bytes();
+        let (of_new, of_old) = (Naming::new(&new), Naming::new(&old));
+        assert_eq!(of_new.name(Kind::Chunk, bytes).0, by_digest);
+        let told = of_new.of_digest(Kind::Chunk, digest.as_bytes());
+        assert_eq!(told.unwrap().0, by_digest);
+        assert_eq!(of_old.name(Kind::Chunk, bytes).0, by_content);
+        assert!(of_old.of_digest(Kind::Chunk, digest.as_bytes()).is_none());
+        // Also when another sealing key came.
+        let (two, old) = opened(&old.with_another().unwrap());
+        assert!(two == 2 && !old.of_digest);
     }
 
     #[test]

@@ -48,15 +48,35 @@ impl Kind {
 }
 
 /// How pieces get their names.
-pub(crate) struct Naming([[u8; 32]; Kind::ALL.len()]);
+pub(crate) struct Naming {
+    /// The key of each kind.
+    keys: [[u8; 32]; Kind::ALL.len()],
+    /// Whether a name is made of the digest of the content.
+    of_digest: bool,
+}
 
 impl Naming {
     pub fn new(keys: &Keys) -> Self {
-        Self(Kind::ALL.map(|kind| keys.naming(kind.word())))
+        Self {
+            keys: Kind::ALL.map(|kind| keys.naming(kind.word())),
+            of_digest: keys.names_digests(),
+        }
     }
 
     pub fn name(&self, kind: Kind, bytes: &[u8]) -> Name {
-        let key = &self.0[usize::from(kind.code() - 1)];
+        match self.of_digest {
+            true => self.keyed(kind, blake3::hash(bytes).as_bytes()),
+            false => self.keyed(kind, bytes),
+        }
+    }
+
+    /// The name of content of which only the BLAKE3 digest is at hand, in vaults where that tells it.
+    pub fn of_digest(&self, kind: Kind, digest: &[u8; 32]) -> Option<Name> {
+        self.of_digest.then(|| self.keyed(kind, digest))
+    }
+
+    fn keyed(&self, kind: Kind, bytes: &[u8]) -> Name {
+        let key = &self.keys[usize::from(kind.code() - 1)];
         Name(*blake3::keyed_hash(key, bytes).as_bytes())
     }
 }

@@ -313,6 +313,17 @@ impl Vault {
         self.naming.name(kind, bytes)
     }
 
+    /// The chunk of a BLAKE3 digest, where the vault has it and its names tell that.
+    pub fn chunk_of_digest(&self, digest: &[u8; 32]) -> Option<Arc<Vec<u8>>> {
+        let name = self.naming.of_digest(Kind::Chunk, digest)?;
+        if let Some(known) = self.unpacked(name) {
+            return Some(known);
+        }
+        // One that cannot be read is as good as none.
+        let there = self.holds(name).then(|| self.get(Kind::Chunk, name));
+        there?.ok().map(Arc::new)
+    }
+
     /// Whether content is there, as far as the index knows.
     pub fn holds(&self, name: Name) -> bool {
         self.index().place(name).is_some()

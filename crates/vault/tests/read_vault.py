@@ -78,7 +78,7 @@ def ring(key_file, vault):
     root = bytes.fromhex(text[1])
     short = derive("duplicarium 2026 short names of keys", root)[:8].hex()
     raw = open(os.path.join(vault, "keys", short), "rb").read()
-    assert raw[0] == 2
+    assert raw[0] in (2, 3)
     wrapping = derive("duplicarium 2026 wrapping of the ring", root)
     plain = decrypt(raw[25:], short.encode(), raw[1:25], wrapping)
     keys, rest = {}, plain[36:]

@@ -59,13 +59,17 @@ pub enum Arrival {
         /// The address.
         address: String,
     },
-    /// Hand a board its settings on the network that it opens itself, which this service's computer has joined.
+    /// Hand a board its settings on the network that it opens itself, which the service's computer has joined, or joins
+    /// for it.
     HandOver {
         /// The device, or the number of the arrival.
         which: String,
         /// Address and port of the board, where it is not the one that its sheet says.
         #[arg(long)]
         at: Option<String>,
+        /// Let the service's computer join that network by its radio, and leave it afterwards.
+        #[arg(long)]
+        join: bool,
         /// Only show which network it opens and what it takes there.
         #[arg(long)]
         show: bool,
@@ -341,6 +345,20 @@ fn show_join(join: &FirstJoin) {
         };
         println!("  {:<14} {} ({value})", one.key, one.label);
     }
+    if join.can_join {
+        let heard: Vec<_> = join
+            .heard
+            .iter()
+            .map(|one| format!("{} is heard, with {} of 100", one.name, one.strength))
+            .collect();
+        println!(
+            "The service's computer can join it (--join): {}.",
+            match heard.is_empty() {
+                true => "it is not heard there yet".into(),
+                false => heard.join("; "),
+            }
+        );
+    }
 }
 
 fn show_found(log: &SerialLog) {
@@ -416,12 +434,17 @@ impl Arrival {
                 client.listen(id, &NewSerial { port, baud }).await?;
                 return listen(context, id, once).await;
             }
-            Self::HandOver { which, at, show } => {
+            Self::HandOver {
+                which,
+                at,
+                join,
+                show,
+            } => {
                 let id = find(context, &which).await?.arrival.id;
                 if show {
                     return context.show(&client.first_join(id).await?, show_join);
                 }
-                client.hand_over(id, &HandOver { at }).await?
+                client.hand_over(id, &HandOver { at, joins: join }).await?
             }
             Self::HangUp { which } => {
                 let detail = find(context, &which).await?;

@@ -222,15 +222,18 @@ impl Beside for FarCard {
                     let mut offer = Offer::default();
                     for (chunk, digest) in (first..).zip(body.chunks(32)) {
                         let len = CHUNK.min(size.saturating_sub(chunk * CHUNK)) as usize;
-                        let mut known = likely
-                            .chunk(chunk, len)
-                            .filter(|bytes| blake3::hash(bytes).as_bytes() == digest);
+                        let digest: &[u8; 32] = digest.try_into().map_err(|_| nonsense())?;
+                        let is = |bytes: &Vec<u8>| {
+                            bytes.len() == len && blake3::hash(bytes).as_bytes() == digest
+                        };
+                        let mut known = likely.chunk(chunk, len).filter(is);
+                        if known.is_none() {
+                            known = likely.of_digest(digest).filter(is);
+                        }
                         if known.is_none() {
                             offer.wanted.push((chunk - first) as u32);
                         }
-                        offer
-                            .chunks
-                            .push((known.take(), digest.try_into().map_err(|_| nonsense())?));
+                        offer.chunks.push((known.take(), *digest));
                     }
                     answer = Given::Wanted(offer.wanted.clone());
                     offers.insert(first, offer);

@@ -88,8 +88,18 @@ impl Arrivals {
             secret: one.secret,
             is_set: one.value.is_some(),
         });
+        let networks = join.networks(&device.macs);
+        let heard = self.air.heard().unwrap_or_default().into_iter();
         Ok(api::FirstJoin {
-            networks: join.networks(&device.macs),
+            can_join: self.air.is_there(),
+            heard: heard
+                .filter(|one| networks.contains(&one.name))
+                .map(|one| api::HeardNetwork {
+                    name: one.name,
+                    strength: one.strength,
+                })
+                .collect(),
+            networks,
             page: join.page,
             json: join.json,
             values: values.collect(),
@@ -116,81 +126,115 @@ impl Arrivals {
             .collect())
     }
 
-    /// Hands the settings over from this computer, which has joined the board's network. `at` is another address
-    /// than the board always has there.
+    /// Hands the settings over from this computer, which has joined the board's network, or does now where `joins` says
+    /// so, and leaves it afterwards. `at` is another address than the board always has there.
     pub async fn hand_over(
         &self,
         operator: &str,
         id: i64,
         at: Option<&str>,
+        joins: bool,
     ) -> Result<(), Refusal> {
         let (device, join, values) = self.join_of(id).await?;
         let name = &device.name;
-        let page: Option<SocketAddr> = match at {
-            None => {
-                let host = join
-                    .page
-                    .split("//")
-                    .nth(1)
-                    .and_then(|rest| rest.split(['/', ':']).next());
-                let address = host.and_then(|host| host.parse().ok());
-                address
-                    .zip(port_of(&join.page))
-                    .map(|(address, port)| SocketAddr::new(address, port))
-            }
-            Some(text) => text.parse().ok(),
-        };
-        let Some(page) = page else {
-            let given = at.unwrap_or(&join.page);
-            return Err(Refusal::invalid(
-                "bad-value",
-                format!("{given} is no address of a board with a port"),
-            ));
-        };
-        let near = match page.ip() {
-            std::net::IpAddr::V4(ip) => ip.is_private() || ip.is_loopback() || ip.is_link_local(),
-            std::net::IpAddr::V6(ip) => {
-                ip.is_unique_local() || ip.is_loopback() || ip.is_unicast_link_local()
-            }
-        };
-        if !near {
-            let detail = format!(
-                "{page} is no address of a board's own network: passphrases are not sent out into the world"
-            );
-            return Err(Refusal::invalid("bad-value", detail));
-        }
-        let board = Sighting {
-            address: page.ip(),
-            ports: port_of(&join.page)
-                .map(|port| (port, page.port()))
-                .into_iter()
-                .collect(),
-            mac: None,
-            host_name: None,
-        };
+        let networks = join.networks(&device.macs);
         let values: BTreeMap<_, _> = values
             .into_iter()
             .filter_map(|one| Some((one.key, one.value?)))
             .collect();
-        let (kind, body) = body(&join, &values);
-        let answer = give_page(&board, &join.page, kind, body).await.map_err(|why| {
-            refuse(format!(
-                "{name} took nothing: {why}. Join its network {} with this computer first, or hand it over from a phone",
-                join.networks(&device.macs).join(" or ")
-            ))
-        })?;
-        if answer.status >= 400 {
-            return Err(refuse(format!(
-                "{name} took nothing: {} answers with status {}",
-                join.page, answer.status
-            )));
-        }
-        let summary = format!("{name} got its settings on its own network");
+        let given = at.map(str::to_owned);
+        let through = if joins {
+            let (networks, join) = (networks.clone(), join.clone());
+            let given_over = self
+                .air
+                .inside(networks, move |network, gateway| async move {
+                    // What the board says it is reached at there, somebody may know better.
+                    let page = page_at(&join, given.or(gateway).as_deref())?;
+                    give(&join, page, &values).await?;
+                    Ok(network)
+                });
+            let network = given_over.await.map_err(|why| {
+                refuse(format!(
+                    "{name} took nothing: {why}. This computer is in its usual network again"
+                ))
+            })?;
+            format!("{network}, which this computer joined for it")
+        } else {
+            let page = page_at(&join, given.as_deref())
+                .map_err(|why| Refusal::invalid("bad-value", why))?;
+            give(&join, page, &values).await.map_err(|why| {
+                refuse(format!(
+                    "{name} took nothing: {why}. Join its network {} with this computer first, or hand it over from a phone",
+                    networks.join(" or ")
+                ))
+            })?;
+            "its own network".into()
+        };
+        let summary = format!("{name} got its settings on {through}");
         self.events
             .note(operator, "arrival.handed", name, &summary)
             .await?;
         self.stir();
         Ok(())
+    }
+}
+
+/// Where the board's page is: at the address that it always has, or another one that is near. Passphrases are not sent
+/// out into the world.
+fn page_at(join: &FirstJoin, at: Option<&str>) -> Result<SocketAddr, String> {
+    let page: Option<SocketAddr> = match at {
+        None => {
+            let host = join
+                .page
+                .split("//")
+                .nth(1)
+                .and_then(|rest| rest.split(['/', ':']).next());
+            let address = host.and_then(|host| host.parse().ok());
+            address
+                .zip(port_of(&join.page))
+                .map(|(address, port)| SocketAddr::new(address, port))
+        }
+        Some(text) => text.parse().ok(),
+    };
+    let Some(page) = page else {
+        let given = at.unwrap_or(&join.page);
+        return Err(format!("{given} is no address of a board with a port"));
+    };
+    let near = match page.ip() {
+        std::net::IpAddr::V4(ip) => ip.is_private() || ip.is_loopback() || ip.is_link_local(),
+        std::net::IpAddr::V6(ip) => {
+            ip.is_unique_local() || ip.is_loopback() || ip.is_unicast_link_local()
+        }
+    };
+    match near {
+        true => Ok(page),
+        false => Err(format!(
+            "{page} is no address of a board's own network: passphrases are not sent out into the world"
+        )),
+    }
+}
+
+/// Gives the board its settings.
+async fn give(
+    join: &FirstJoin,
+    page: SocketAddr,
+    values: &BTreeMap<String, String>,
+) -> Result<(), String> {
+    let board = Sighting {
+        address: page.ip(),
+        ports: port_of(&join.page)
+            .map(|port| (port, page.port()))
+            .into_iter()
+            .collect(),
+        mac: None,
+        host_name: None,
+    };
+    let (kind, body) = body(join, values);
+    let answer = give_page(&board, &join.page, kind, body).await;
+    let answer = answer.map_err(|why| why.to_string())?;
+    match answer.status {
+        status @ 400.. => Err(format!("{} answers with status {status}", join.page)),
+        _ => Ok(()),
     }
 }
 

@@ -75,6 +75,9 @@ impl Arrivals {
         if open.is_empty() {
             return Ok(false);
         }
+        if open.iter().any(|one| one.answered_at.is_none()) {
+            self.air.listen_now_and_then();
+        }
         self.find_out(&open, now).await?;
         let due: Vec<_> = {
             let looks = self.looks();

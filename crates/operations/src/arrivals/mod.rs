@@ -1,6 +1,7 @@
 //! Arrivals: devices that are waited for after their card went in, watched until somebody accepts them; and a
 //! light watch of those in service.
 
+mod air;
 mod awaited;
 mod exports;
 mod first_join;
@@ -17,6 +18,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
 use arrival::locate::Locator;
+use arrival::radio::{Heard, Radio};
 use records::Records;
 use records::arrivals::{Arrival, ArrivalEnd, NewArrival, Sighting as Kept};
 use records::devices::Device;
@@ -26,6 +28,7 @@ use time::OffsetDateTime;
 use tokio::sync::Notify;
 use vault::Keys;
 
+use self::air::Air;
 use self::awaited::{Awaited, all_awaited, awaited_by};
 use self::lines::Lines;
 use self::looked::may_be_ours;
@@ -52,6 +55,8 @@ pub struct Watching {
     pub every: Duration,
     /// The serial ports that may be listened at.
     pub serial_ports: Vec<PathBuf>,
+    /// The radio of this computer, where there is one that may be used.
+    pub radio: Option<Radio>,
 }
 
 /// The arrivals of the team.
@@ -67,6 +72,8 @@ pub struct Arrivals {
     stirred: Notify,
     /// What is known of each arrival that goes on, only to look at it: all else is in the records.
     looks: Mutex<HashMap<i64, Look>>,
+    /// What the radio hears.
+    air: Air,
 }
 
 /// Refuses words that are too long.
@@ -102,6 +109,7 @@ impl Arrivals {
     ) -> Self {
         let ports = std::mem::take(&mut watching.serial_ports);
         Self {
+            air: Air::of(watching.radio.take()),
             lines: Lines::new(ports),
             records,
             events,
@@ -397,6 +405,7 @@ impl Arrivals {
                     _ => None,
                 },
                 awaited: awaited_by(awaited, arrival),
+                heard: self.air.heard(),
             });
         }
         Ok(all)
@@ -507,6 +516,7 @@ struct Facts<'a> {
     host_key: Option<String>,
     certificate: Option<String>,
     to_give_back: Option<api::Export>,
+    heard: Option<Vec<Heard>>,
 }
 
 impl Facts<'_> {
@@ -523,6 +533,7 @@ impl Facts<'_> {
             host_key: self.host_key.clone(),
             certificate: self.certificate.clone(),
             to_give_back: self.to_give_back.clone(),
+            heard: self.heard.clone(),
         }
     }
 }

@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use arrival::causes::{Cause, Lamp, Stage, causes};
+use arrival::radio::Heard;
 use records::arrivals::{Arrival, Step};
 use records::boards::BoardModel;
 use time::OffsetDateTime;
@@ -29,6 +30,8 @@ pub(super) struct Telling<'a> {
     pub certificate: Option<String>,
     /// What can be given back to it.
     pub to_give_back: Option<api::Export>,
+    /// The networks that the service's own computer hears.
+    pub heard: Option<Vec<Heard>>,
 }
 
 /// What was seen of an arrival, as the records have it.
@@ -108,6 +111,7 @@ impl Telling<'_> {
                 .map(str::to_owned),
             internet: self.awaited.internet,
             blind: seen.blind.clone(),
+            heard: self.heard.clone(),
         };
         let told = |Cause { what, todo }| api::Cause { what, todo };
         causes(&stage).into_iter().map(told).collect()

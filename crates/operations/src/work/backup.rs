@@ -3,8 +3,7 @@
 use std::sync::Arc;
 
 use cardwork::{
-    Access, CardDisk, CardError, CardIo, Insertion, Likely, Stage, Unknown, WriteError, read_again,
-    read_out,
+    Access, CardDisk, CardError, CardIo, Insertion, Likely, Stage, WriteError, read_again, read_out,
 };
 use imagecraft::inspect::{Inspection, inspect_kept};
 use imagecraft::{ByteKind, CHUNK, Disk, DiskError, Finding, Layout, LayoutError, Map, Severity};
@@ -14,7 +13,7 @@ use records::jobs::Outcome;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use time::macros::format_description;
-use vault::{Ingest, Manifest, ManifestDisk, Name};
+use vault::{Ingest, Manifest, ManifestDisk, Name, Vault};
 
 use crate::benches::Benches;
 use crate::benches::Spot;
@@ -49,6 +48,24 @@ pub struct BackupOrder {
     pub reason: String,
 }
 
+/// What the vault has of a card: probably what was read or written last, and else whatever is there by its digest.
+struct InVault<'a> {
+    like: Option<ManifestDisk>,
+    vault: &'a Vault,
+}
+
+impl Likely for InVault<'_> {
+    fn chunk(&self, chunk: u64, len: usize) -> Option<Vec<u8>> {
+        self.like.as_ref()?.chunk(chunk, len)
+    }
+
+    fn of_digest(&self, digest: &[u8; 32]) -> Option<Vec<u8>> {
+        self.vault
+            .chunk_of_digest(digest)
+            .map(|bytes| bytes.to_vec())
+    }
+}
+
 /// Reads the card of the order into the vault and records the backup.
 pub fn take_backup(
     work: &Work,
@@ -76,10 +93,9 @@ pub fn take_backup(
         // One that cannot be read costs room, and nothing else.
         Manifest::load(&store.vault, name).ok()
     });
-    let likely = like.clone().map(ManifestDisk::new);
-    let likely: &dyn Likely = match &likely {
-        Some(disk) => disk,
-        None => &Unknown,
+    let likely = InVault {
+        like: like.clone().map(ManifestDisk::new),
+        vault: &store.vault,
     };
     let mut ingest = Ingest::start(work.hold.clone(), PACKERS);
     let mut stopped = false;
@@ -90,7 +106,7 @@ pub fn take_backup(
             WriteError::Cancelled
         })
     };
-    let read = read_out(card.as_ref(), &map, likely, &work.progress, &mut push);
+    let read = read_out(card.as_ref(), &map, &likely, &work.progress, &mut push);
     if let Err(error) = read {
         // Where the vault stopped, it knows why.
         if stopped {

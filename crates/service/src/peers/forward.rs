@@ -169,6 +169,24 @@ async fn whose(
                 None => Ok(None),
             }
         }
+        Belongs::Original => {
+            let name = asked.in_path().unwrap_or_default();
+            let release = app.records.release(&name).await?;
+            let digest = hex::encode(&release.packed_sha256);
+            if !release.kept || app.store.originals.join(&digest).exists() {
+                return Ok(None);
+            }
+            for other in peers.others().await? {
+                let path = format!("/peers/originals/{digest}");
+                let asked = peers.ask::<bool>(&other, Method::GET, &path, None::<&()>);
+                if let Ok(true) = asked.await {
+                    return Ok(Some(other));
+                }
+            }
+            Err(Refusal::busy(
+                "the service that keeps this file is not there now; it has it when it is back",
+            ))
+        }
         Belongs::Leader => {
             let all = app.records.services().await?;
             let leader = all.into_iter().find(|service| service.leads);

@@ -35,6 +35,7 @@ pub fn router(app: Arc<App>) -> Router<Arc<App>> {
         .route("/peers/rounds/{round}", post(begin).delete(end))
         .route("/peers/rounds/{round}/segments", post(give_up))
         .route("/peers/damaged", post(damaged))
+        .route("/peers/originals/{digest}", get(has_original))
         .layer(DefaultBodyLimit::max(LIST))
         .layer(axum::middleware::from_fn_with_state(app, only_peers))
 }
@@ -118,6 +119,12 @@ async fn give_up(
 async fn end(State(app): State<Arc<App>>, Path(round): Path<String>) -> StatusCode {
     app.store.vault.end_for_another(&round);
     StatusCode::NO_CONTENT
+}
+
+/// Whether the packed file of this digest is kept here.
+async fn has_original(State(app): State<Arc<App>>, Path(digest): Path<String>) -> Json<bool> {
+    let plain = !digest.is_empty() && digest.bytes().all(|byte| byte.is_ascii_hexdigit());
+    Json(plain && app.store.originals.join(digest).exists())
 }
 
 async fn damaged(State(app): State<Arc<App>>, Json(names): Json<Vec<String>>) -> Json<bool> {

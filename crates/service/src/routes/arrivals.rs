@@ -146,7 +146,7 @@ async fn first_join(
     Ok(Json(app.arrivals.first_join(id).await?))
 }
 
-/// Hands a board its settings from the service's computer, which has joined the board's network.
+/// Hands a board its settings from the service's computer, which has joined the board's network, or joins it for that.
 #[utoipa::path(post, path = "/api/v1/arrivals/{id}/first-join", request_body = api::HandOver,
     responses((status = 200, body = api::ArrivalDetail)))]
 async fn hand_over(
@@ -156,7 +156,7 @@ async fn hand_over(
     Given(given): Given<api::HandOver>,
 ) -> Result<Json<api::ArrivalDetail>, ApiError> {
     app.arrivals
-        .hand_over(&operator, id, given.at.as_deref())
+        .hand_over(&operator, id, given.at.as_deref(), given.joins)
         .await?;
     Ok(Json(app.arrivals.show(id).await?))
 }

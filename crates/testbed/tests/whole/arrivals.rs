@@ -33,6 +33,42 @@ fn bed(flags: &[&str]) -> Testbed {
     bed
 }
 
+/// A bed whose service uses a radio: the stand-in's, and what it is asked is kept.
+fn bed_with_radio() -> Testbed {
+    let bed = Testbed::start_after(&["--private-addresses"], |bed| {
+        let (radio, asked) = (bed.dir().join("radio"), bed.dir().join("radio.asked"));
+        let script = format!(
+            "#!/bin/sh\necho \"$*\" >> {}\nexec {} --at {} radio \"$@\"\n",
+            asked.display(),
+            testbed::binary("duplicarium-standin").display(),
+            bed.standin_address()
+        );
+        std::fs::write(&radio, script).unwrap();
+        let all = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        std::fs::set_permissions(&radio, all).unwrap();
+        let program = radio.to_str().unwrap().to_owned();
+        bed.environment
+            .push(("DUPLICARIUM_RADIO_PROGRAM".into(), program));
+    });
+    bed.load_catalogue();
+    bed
+}
+
+/// Revises a sheet so that whoever is waited for is late at once.
+fn late_at_once(bed: &Testbed) {
+    let sheet = std::fs::read_to_string(testbed::demo_sheet("quaylink-2.4.toml")).unwrap();
+    let quick = sheet.replace("minutes = 2", "minutes = 0.02");
+    let file = bed.dir().join("quick.toml");
+    std::fs::write(&file, quick).unwrap();
+    bed.done(&[
+        "release",
+        "sheet",
+        "quaylink 2.4",
+        "--revise",
+        file.to_str().unwrap(),
+    ]);
+}
+
 /// A card of a device, written and out of its slot.
 fn card_of(bed: &Testbed, device: &str, card: &str) -> String {
     bed.make_card(card, SIZE, &[]);
@@ -295,18 +331,7 @@ async fn a_board_that_does_not_come_up_has_likely_causes() {
     let bed = bed(&[]);
     bed.add_device("quay-01");
     bed.set_passphrase("quay-01", "not the tide");
-    // A sheet by which it is late at once.
-    let sheet = std::fs::read_to_string(testbed::demo_sheet("quaylink-2.4.toml")).unwrap();
-    let quick = sheet.replace("minutes = 2", "minutes = 0.02");
-    let file = bed.dir().join("quick.toml");
-    std::fs::write(&file, quick).unwrap();
-    bed.done(&[
-        "release",
-        "sheet",
-        "quaylink 2.4",
-        "--revise",
-        file.to_str().unwrap(),
-    ]);
+    late_at_once(&bed);
     card_of(&bed, "quay-01", "mica");
     bed.done(&["arrival", "expect", "quay-01"]);
     boot(&bed, "mica", &[]);
@@ -934,5 +959,94 @@ async fn a_board_gets_its_settings_on_the_network_that_it_opens_itself() {
     assert!(
         bed.refused(&["arrival", "hand-over", "quay-01", "--at", &at])
             .contains("is over")
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_service_joins_the_network_of_a_board_and_comes_back() {
+    let bed = bed_with_radio();
+    for (device, mac) in [
+        ("quay-01", "5a:17:00:00:0b:01"),
+        ("quay-02", "5a:17:00:00:0b:02"),
+    ] {
+        bed.add_device(device);
+        bed.done(&["device", "describe", device, "--mac", mac]);
+    }
+    card_of(&bed, "quay-01", "mica");
+    for device in ["quay-01", "quay-02"] {
+        bed.done(&["arrival", "expect", device]);
+    }
+    let own = ["--own-network", "--mac", "5a:17:00:00:0b:01"];
+    boot(&bed, "mica", &own);
+    let asked = || std::fs::read_to_string(bed.dir().join("radio.asked")).unwrap_or_default();
+    // Whose board is not there is said, and nothing is joined for it.
+    let refused = bed.refused(&["arrival", "hand-over", "quay-02", "--join"]);
+    assert!(
+        refused.contains("no network named Quaylink-0B02 is heard here now")
+            && refused.contains("Quaylink-0B01"),
+        "{refused}"
+    );
+    assert!(!asked().contains("joins"), "{}", asked());
+    let said = bed.done(&["arrival", "hand-over", "quay-01", "--show"]);
+    assert!(
+        said.contains("Quaylink-0B01 is heard") && said.contains("--join"),
+        "{said}"
+    );
+    bed.done(&["arrival", "hand-over", "quay-01", "--join"]);
+    until(&bed, "quay-01", "it has joined", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+    let all = asked();
+    let joined: Vec<_> = all.lines().filter(|line| *line != "hears").collect();
+    assert_eq!(joined, ["joins Quaylink-0B01", "leaves"], "{all}");
+    let told = bed.done(&["job", "list"]);
+    assert!(!told.contains("ebb and flow"), "{told}");
+    assert!(!all.contains("ebb and flow"), "{all}");
+
+    // A board that takes nothing does not keep the computer in its network.
+    boot(&bed, "mica", &own);
+    let refused = bed.refused(&[
+        "arrival",
+        "hand-over",
+        "quay-01",
+        "--join",
+        "--at",
+        "127.0.0.1:1",
+    ]);
+    assert!(refused.contains("in its usual network again"), "{refused}");
+    assert!(asked().ends_with("leaves\n"), "{}", asked());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_the_radio_hears_tells_why_a_board_is_late() {
+    let bed = bed_with_radio();
+    bed.add_device("quay-01");
+    bed.done(&["device", "set", "quay-01", "wifi_network=saltmarsh-quay"]);
+    late_at_once(&bed);
+    card_of(&bed, "quay-01", "mica");
+    bed.done(&["arrival", "expect", "quay-01"]);
+    boot(&bed, "mica", &[]);
+    let late = until(
+        &bed,
+        "quay-01",
+        "it is late and the radio has heard",
+        |one| {
+            let by_radio = |cause: &api::Cause| cause.what.contains("the service's computer hears");
+            one.arrival.late && one.causes.iter().any(by_radio)
+        },
+    )
+    .await;
+    let whats: Vec<_> = late
+        .causes
+        .iter()
+        .map(|cause| cause.what.as_str())
+        .collect();
+    assert!(
+        whats
+            .iter()
+            .any(|what| what.contains("no network is called saltmarsh-quay")
+                && what.ends_with("is called Saltmarsh-Quay")),
+        "{whats:?}"
     );
 }

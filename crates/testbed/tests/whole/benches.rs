@@ -177,6 +177,32 @@ fn a_card_is_written_backed_up_and_checked_at_another_bench() {
         "a passphrase lies readable at the bench"
     );
 
+    // Of a card that nobody here knows comes what the vault does not have: of an image that somebody else has put on it
+    // next to nothing.
+    loft.drawer.make_card("found", CARD, &[]);
+    let image = testbed::demo_image("quaylink-2.4.img.xz");
+    let put = format!(
+        "xz -dc {} | dd of={} bs=1M conv=notrunc,sparse",
+        image.display(),
+        loft.drawer.card_file("found").display()
+    );
+    let put = Command::new("sh").args(["-c", &put]).output().unwrap();
+    assert!(put.status.success(), "{put:?}");
+    loft.drawer.order(&["pull", "--slot", "2"]);
+    loft.drawer.put("found", 2);
+    until_seen(&bed, "loft:2", "foreign");
+    let up = loft.line.up();
+    let found = bed.json(&["backup", "take", "--slot", "loft:2"]);
+    let came = loft.line.up() - up;
+    let content = found["content"].as_u64().unwrap();
+    assert!(
+        content > 30_000_000 && came < content / 10,
+        "{came} of {content} came from the bench: {found}"
+    );
+    loft.drawer.order(&["pull", "--slot", "2"]);
+    loft.drawer.put("flint", 2);
+    until_seen(&bed, "loft:2", "ours");
+
     // Checked there, and what is on it is on it afterwards.
     let before = loft.drawer.card_digest("flint");
     let said = bed.done(&[

@@ -1,12 +1,12 @@
 //! Rows of a bench on another computer: what travels, and how long it takes.
 
 use std::path::Path;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use imagecraft::packed::Packer;
 use imagecraft::{CHUNK_LEN, FileDisk, Layout};
-use testbed::{Drawer, FarBench, Testbed, demo_sheet, path};
+use testbed::{Drawer, FarBench, IdleBenches, Testbed, demo_sheet, path};
 
 use crate::{Row, median};
 
@@ -48,6 +48,38 @@ fn written(bed: &Testbed, drawer: &Drawer, name: &str, place: u32, slot: &str) -
     let seconds = begun.elapsed().as_secs_f64();
     drawer.order(&["pull", "--slot", &place.to_string()]);
     Ok(seconds)
+}
+
+/// Benches that are connected while nobody works at them.
+const IDLE: usize = 100;
+/// How long they are watched.
+const WATCHED: Duration = Duration::from_secs(20);
+
+/// What so many idle benches cost the service: of one processor, and of memory.
+fn idle() -> Vec<Row> {
+    let bed = Testbed::start();
+    let (before, seconds) = (bed.service_memory(), bed.service_seconds());
+    std::thread::sleep(WATCHED);
+    let alone = bed.service_seconds() - seconds;
+    let _benches = IdleBenches::start(&bed, IDLE);
+    let seconds = bed.service_seconds();
+    std::thread::sleep(WATCHED);
+    let together = bed.service_seconds() - seconds;
+    let memory = bed.service_memory().saturating_sub(before);
+    vec![
+        Row {
+            name: "100 idle benches: of one processor",
+            value: (together - alone) / WATCHED.as_secs_f64(),
+            unit: "cores",
+            bar: None,
+        },
+        Row {
+            name: "100 idle benches: memory of the service",
+            value: memory as f64 / 1e6,
+            unit: "MB",
+            bar: None,
+        },
+    ]
 }
 
 pub fn rows(dir: &Path, image: &Path) -> Result<Vec<Row>> {
@@ -95,7 +127,8 @@ pub fn rows(dir: &Path, image: &Path) -> Result<Vec<Row>> {
         unit: "ratio",
         bar: Some(bar),
     };
-    Ok(vec![
+    drop((far, bed));
+    let mut rows = vec![
         row(
             "bench elsewhere, 100 Mbit/s: sent for the first card, of the packed content",
             sent[0],
@@ -111,5 +144,7 @@ pub fn rows(dir: &Path, image: &Path) -> Result<Vec<Row>> {
             remote / local,
             1.1,
         ),
-    ])
+    ];
+    rows.extend(idle());
+    Ok(rows)
 }
