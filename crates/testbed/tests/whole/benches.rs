@@ -64,6 +64,12 @@ impl UnderWay {
     }
 }
 
+/// A slot as it is typed: the service's own are numbers.
+fn typed(name: &Value) -> String {
+    name.as_str()
+        .map_or_else(|| name.to_string(), str::to_owned)
+}
+
 /// Waits until the card in a slot of the bench is seen so.
 pub fn until_seen(bed: &Testbed, slot: &str, occupant: &str) -> Value {
     let begun = Instant::now();
@@ -73,7 +79,7 @@ pub fn until_seen(bed: &Testbed, slot: &str, occupant: &str) -> Value {
             .as_array()
             .unwrap()
             .iter()
-            .find(|one| one["name"] == *slot || one["name"].to_string() == *slot);
+            .find(|one| typed(&one["name"]) == slot);
         if let Some(seen) = seen
             && seen["card"]["occupant"] == *occupant
         {

@@ -27,4 +27,5 @@ mod staying;
 mod story_cli;
 mod story_console;
 mod story_http;
+mod team_console;
 mod truth;

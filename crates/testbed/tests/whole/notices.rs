@@ -8,7 +8,7 @@ use serde_json::Value;
 use testbed::{Testbed, binary, free_port, path};
 
 /// Somebody who is told, gone when this is dropped.
-struct Told {
+pub struct Told {
     child: Child,
     dir: PathBuf,
     port: u16,
@@ -22,7 +22,7 @@ impl Drop for Told {
 }
 
 impl Told {
-    fn start(kind: &str, dir: &Path, refuse: u32) -> Self {
+    pub fn start(kind: &str, dir: &Path, refuse: u32) -> Self {
         let port = free_port();
         let child = Command::new(binary("duplicarium-standin"))
             .args([kind, "--listen", &format!("127.0.0.1:{port}"), "--refuse"])
@@ -54,7 +54,12 @@ impl Told {
         files.iter().map(text).collect()
     }
 
-    fn until(&self, count: usize) -> Vec<String> {
+    /// Where it is called.
+    pub fn url(&self) -> String {
+        format!("http://127.0.0.1:{}/in", self.port)
+    }
+
+    pub fn until(&self, count: usize) -> Vec<String> {
         let begun = Instant::now();
         loop {
             let got = self.got();

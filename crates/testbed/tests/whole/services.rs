@@ -1,6 +1,7 @@
 //! Several services on one database and one vault are one service for everybody who asks: whatever one of them has, the
 //! others know or ask it for; what ends with one goes on with the others.
 
+use std::path::Path;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
@@ -10,6 +11,13 @@ use testbed::{FarBench, Said, Services, Testbed, demo_image, demo_sheet, path};
 
 use crate::benches::{CARD, SLOW, begin_to_write, until_seen};
 use crate::story_http::listen;
+
+/// The code that makes the first owner, out of the log of the service that was started last.
+pub fn owner_code(log: &Path) -> String {
+    let log = std::fs::read_to_string(log).unwrap();
+    let code = log.rsplit("--code ").next().unwrap();
+    code.split_whitespace().next().unwrap().to_owned()
+}
 
 /// Waits until something is so.
 fn until(what: &str, mut is: impl FnMut() -> bool) {
@@ -198,9 +206,7 @@ async fn a_plan_a_session_and_a_label_hold_at_both() {
     assert_eq!(written.trim(), "1");
 
     // Who signs in at the one is known at the other, until they sign out.
-    let log = std::fs::read_to_string(two.log()).unwrap();
-    let code = log.split("--code ").nth(1).unwrap();
-    let code = code.split_whitespace().next().unwrap();
+    let code = owner_code(&two.log());
     let http = reqwest::Client::new();
     let welcome = http
         .post(format!("{}/api/v1/welcome", one.url()))
