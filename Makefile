@@ -8,8 +8,7 @@ demo: build demo/images/.made
 
 build:
 	@scripts/setup demo
-	$(MAKE) console
-	cargo build --workspace --bins
+	@$(MAKE) console & console=$$!; cargo build --workspace --bins && wait $$console
 
 console: console/dist/index.html
 

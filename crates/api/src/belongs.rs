@@ -24,6 +24,8 @@ pub enum Belongs {
     BenchLine,
     /// The job that its path names.
     JobInPath,
+    /// What the two contents differ in that its query names: whoever compared them knows.
+    Comparison,
     /// The packed file of the release that its path names, where that was kept.
     Original,
     /// What is there once for all services: the one that leads has it.
@@ -45,6 +47,7 @@ pub fn belongs(method: &str, path: &str) -> Belongs {
         ["bench-line"] => Belongs::BenchLine,
         ["jobs", "{id}", "cancel"] => Belongs::JobInPath,
         ["releases", "{name}", "original"] => Belongs::Original,
+        ["comparison"] if reads => Belongs::Comparison,
         ["arrivals", ..] | ["hello"] | ["serial-ports"] | ["devices", "{name}", "arrival"] => {
             Belongs::Leader
         }

@@ -136,6 +136,12 @@ impl Benches {
         })
     }
 
+    /// Whether a bench has a session here that is not over.
+    pub fn has(&self, name: &str) -> bool {
+        let bench = self.far().get(name).cloned();
+        bench.is_some_and(|bench| bench.has_session())
+    }
+
     /// One slot for work, whether or not there is a card in it.
     ///
     /// # Errors

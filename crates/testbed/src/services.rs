@@ -70,6 +70,20 @@ impl Services {
         }
     }
 
+    /// Stops both; their commands start them over TLS from then on.
+    pub fn change_to_tls(&mut self) {
+        for bed in [&mut self.one, &mut self.two] {
+            bed.stop_service();
+            let own = bed.url();
+            for flag in &mut bed.flags {
+                if *flag == own {
+                    *flag = own.replace("http://", "https://");
+                }
+            }
+            bed.flags.push("--tls".into());
+        }
+    }
+
     /// Address of the database.
     pub fn database(&self) -> &str {
         self.server.url()

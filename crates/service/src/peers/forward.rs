@@ -109,8 +109,24 @@ impl Asked<'_> {
             .split('&')
             .filter_map(|pair| pair.split_once('='));
         let (_, text) = pairs.into_iter().find(|(name, _)| *name == field)?;
-        Some(percent_decode_str(text).decode_utf8().ok()?.into_owned())
+        let text = text.replace('+', " ");
+        Some(percent_decode_str(&text).decode_utf8().ok()?.into_owned())
     }
+}
+
+/// The first of the others that says yes.
+async fn who_has(
+    peers: &Peers,
+    path: &str,
+    about: &(impl serde::Serialize + Sync),
+) -> std::result::Result<Option<Service>, Refusal> {
+    for other in peers.others().await? {
+        // One that does not answer has nothing now.
+        if let Ok(true) = peers.ask(&other, Method::POST, path, Some(about)).await {
+            return Ok(Some(other));
+        }
+    }
+    Ok(None)
 }
 
 /// The other service that has what a request is about; nothing where this one has, or nobody.
@@ -164,6 +180,10 @@ async fn whose(
             let Some(job) = asked.in_path().and_then(|job| job.parse().ok()) else {
                 return Ok(None);
             };
+            // What runs here is stopped here, also while the records are away.
+            if app.jobs.is_here(job) {
+                return Ok(None);
+            }
             match app.records.job_elsewhere(job).await? {
                 Some(number) => peers.other(number).await,
                 None => Ok(None),
@@ -176,16 +196,24 @@ async fn whose(
             if !release.kept || app.store.originals.join(&digest).exists() {
                 return Ok(None);
             }
-            for other in peers.others().await? {
-                let path = format!("/peers/originals/{digest}");
-                let asked = peers.ask::<bool>(&other, Method::GET, &path, None::<&()>);
-                if let Ok(true) = asked.await {
-                    return Ok(Some(other));
-                }
+            match who_has(peers, "/peers/originals", &digest).await? {
+                None => Err(Refusal::busy(
+                    "the service that keeps this file is not there now; it has it when it is back",
+                )),
+                other => Ok(other),
             }
-            Err(Refusal::busy(
-                "the service that keeps this file is not there now; it has it when it is back",
-            ))
+        }
+        Belongs::Comparison => {
+            let pair = (
+                asked.in_query("a").unwrap_or_default(),
+                asked.in_query("b").unwrap_or_default(),
+            );
+            match app.inside.compared(&pair.0, &pair.1).await {
+                Err(refusal) if refusal.code == "not-compared" => {
+                    who_has(peers, "/peers/comparisons", &pair).await
+                }
+                _ => Ok(None),
+            }
         }
         Belongs::Leader => {
             let all = app.records.services().await?;
@@ -213,6 +241,7 @@ async fn of_bench(
             let others = peers.others().await?;
             Ok(others.into_iter().find(|service| service.own_slots))
         }
+        Some(bench) if app.slots.benches().has(bench) => Ok(None),
         Some(bench) => match app.records.bench_elsewhere(bench).await? {
             Some(number) => peers.other(number).await,
             None => Ok(None),

@@ -35,7 +35,8 @@ pub fn router(app: Arc<App>) -> Router<Arc<App>> {
         .route("/peers/rounds/{round}", post(begin).delete(end))
         .route("/peers/rounds/{round}/segments", post(give_up))
         .route("/peers/damaged", post(damaged))
-        .route("/peers/originals/{digest}", get(has_original))
+        .route("/peers/originals", post(has_original))
+        .route("/peers/comparisons", post(has_comparison))
         .layer(DefaultBodyLimit::max(LIST))
         .layer(axum::middleware::from_fn_with_state(app, only_peers))
 }
@@ -122,9 +123,17 @@ async fn end(State(app): State<Arc<App>>, Path(round): Path<String>) -> StatusCo
 }
 
 /// Whether the packed file of this digest is kept here.
-async fn has_original(State(app): State<Arc<App>>, Path(digest): Path<String>) -> Json<bool> {
+async fn has_original(State(app): State<Arc<App>>, Json(digest): Json<String>) -> Json<bool> {
     let plain = !digest.is_empty() && digest.bytes().all(|byte| byte.is_ascii_hexdigit());
     Json(plain && app.store.originals.join(digest).exists())
+}
+
+/// Whether two contents were compared here.
+async fn has_comparison(
+    State(app): State<Arc<App>>,
+    Json((a, b)): Json<(String, String)>,
+) -> Json<bool> {
+    Json(app.inside.compared(&a, &b).await.is_ok())
 }
 
 async fn damaged(State(app): State<Arc<App>>, Json(names): Json<Vec<String>>) -> Json<bool> {

@@ -12,7 +12,7 @@ use testbed::{Said, Testbed, path};
 const PASSWORD: &str = "ebb and flow 7";
 
 /// A service beside the testbed's own start, ended when this is dropped.
-struct Service(Child);
+pub struct Service(Child);
 
 impl Drop for Service {
     fn drop(&mut self) {
@@ -23,12 +23,12 @@ impl Drop for Service {
     }
 }
 
-fn address(bed: &Testbed) -> String {
+pub fn address(bed: &Testbed) -> String {
     bed.url().replace("http://", "")
 }
 
 /// Starts the service with more flags, and waits until it takes connections.
-fn start(bed: &Testbed, flags: &[&str]) -> Service {
+pub fn start(bed: &Testbed, flags: &[&str]) -> Service {
     let log = std::fs::File::options()
         .create(true)
         .append(true)
@@ -69,7 +69,7 @@ fn openssl(words: &[&str]) -> String {
 }
 
 /// The certificate that an address shows, and its fingerprint, as openssl sees them.
-fn shown(address: &str, folder: &Path) -> String {
+pub fn shown(address: &str, folder: &Path) -> String {
     let said = openssl(&["s_client", "-connect", address, "-alpn", "h2"]);
     assert!(said.contains("ALPN protocol: h2"), "{said}");
     let begin = said

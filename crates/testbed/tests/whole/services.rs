@@ -10,6 +10,7 @@ use testbed::lines::says_unfinished;
 use testbed::{FarBench, Said, Services, Testbed, demo_image, demo_sheet, path};
 
 use crate::benches::{CARD, SLOW, begin_to_write, until_seen};
+use crate::network;
 use crate::story_http::listen;
 
 /// The code that makes the first owner, out of the log of the service that was started last.
@@ -162,6 +163,34 @@ fn what_one_has_the_other_shows_and_does() {
         .unwrap();
     assert_ne!(of_whom(one, job), first);
     one.done(&["release", "files", "quaylink 2.3", "1:/"]);
+    // What the one compared the other knows; a packed file that the one keeps the other hands out.
+    one.done(&["release", "compare", "quaylink 2.3", "quaylink 2.4"]);
+    let seen = testbed::fetch(&format!(
+        "{}/api/v1/comparison?a=quaylink+2.3&b=quaylink%202.4",
+        two.url()
+    ));
+    assert!(seen.contains("\"files\""), "{seen}");
+    let image = demo_image("toolpost-2026-06-01.img.zst");
+    two.done(&[
+        "release",
+        "add",
+        path(&image),
+        "--sheet",
+        path(&demo_sheet("toolpost-2026-06-01.toml")),
+        "--keep-file",
+    ]);
+    let kept = one.dir().join("kept");
+    one.done(&[
+        "release",
+        "export",
+        "toolpost 2026-06-01",
+        path(&kept),
+        "--original",
+    ]);
+    assert!(
+        std::fs::read(&kept).unwrap() == std::fs::read(&image).unwrap(),
+        "it is not the file that came"
+    );
     one.done(&["vault", "inspect"]);
     let looked = two.json(&["vault", "show"]);
     assert_eq!(looked["looks"][0]["bad"], false, "{looked}");
@@ -270,6 +299,66 @@ async fn a_plan_a_session_and_a_label_hold_at_both() {
         .await
         .unwrap();
     assert_eq!(forged.status().as_u16(), 401);
+}
+
+/// Services know each other's certificates out of the records, and no other ones.
+#[tokio::test(flavor = "multi_thread")]
+async fn services_hear_each_other_over_tls_by_the_certificates_that_they_named() {
+    let mut team = Services::start(&[]);
+    team.one.make_card("chalk", CARD, &[]);
+    team.one.put("chalk", 1);
+    team.change_to_tls();
+    let (one, two) = (&team.one, &team.two);
+    let running = [network::start(one, &[]), network::start(two, &[])];
+    let fingerprint = network::shown(&network::address(two), two.dir());
+    let http = api::pinned(&fingerprint).unwrap();
+    let url = two.url().replace("http://", "https://");
+    let ask = async |path: &str| -> Value {
+        let answer = http
+            .get(format!("{url}/api/v1/{path}"))
+            .send()
+            .await
+            .unwrap();
+        assert!(answer.status().is_success(), "{path}: {answer:?}");
+        answer.json().await.unwrap()
+    };
+    let begun = Instant::now();
+    loop {
+        let all = ask("services").await;
+        let all = all.as_array().unwrap();
+        if all.len() == 2 && all.iter().all(|one| one["heard"] == true) {
+            break;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(30), "{all:?}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    assert_eq!(ask("slots").await.as_array().unwrap().len(), 4);
+    assert_eq!(ask("bench").await["slots"], ask("bench").await["slots"]);
+    // Somebody else at that address, or another certificate, is not asked for anything.
+    one.sql("update services set fingerprint = 'AA:BB' where fingerprint is not null");
+    let begun = Instant::now();
+    loop {
+        let all = ask("services").await;
+        if all
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|one| one["heard"] == false)
+        {
+            break;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(30), "{all}");
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+    let answer = http
+        .get(format!("{url}/api/v1/bench"))
+        .send()
+        .await
+        .unwrap();
+    assert_eq!(answer.status().as_u16(), 503);
+    let words = answer.text().await.unwrap();
+    assert!(words.contains("does not answer"), "{words}");
+    drop(running);
 }
 
 #[test]
