@@ -55,6 +55,8 @@ pub(crate) struct Shared {
 struct State {
     /// The round of tidying that another one has begun.
     round: Option<String>,
+    /// Segments that are being stored here and are not in the index yet: the others may see them before.
+    making: HashSet<Arc<str>>,
     /// Segments that others took away and that are not known here yet.
     leaving: HashSet<Arc<str>>,
     /// When it was looked last for what the others have added.
@@ -73,6 +75,16 @@ impl Shared {
 
     pub fn others(&self) -> Option<&Arc<dyn Others>> {
         self.others.get()
+    }
+
+    /// A segment of this name is about to be stored.
+    pub fn makes(&self, id: &Arc<str>) {
+        self.state().making.insert(id.clone());
+    }
+
+    /// It is in the index now.
+    pub fn made(&self, id: &Arc<str>) {
+        self.state().making.remove(id);
     }
 
     /// Something is not found in the index any more.
@@ -118,7 +130,7 @@ impl Vault {
         *tries += 1;
         match *tries {
             1 => self.refresh(false)?,
-            2 if self.shared.state().went => self.refresh(true)?,
+            2..=4 if self.shared.state().went => self.refresh(true)?,
             _ => return Ok(false),
         }
         Ok(true)
@@ -142,6 +154,8 @@ impl Vault {
             let indexes = listed(&*self.store, "index").await?;
             Ok::<_, object_store::Error>((listed(&*self.store, "segment").await?, indexes))
         })?;
+        // Before the index is looked at: what is being stored here comes into it by itself, once.
+        let making = self.shared.state().making.clone();
         let known: HashMap<Arc<str>, u32> = {
             let index = self.index();
             let there = index.segments.iter().enumerate();
@@ -175,7 +189,9 @@ impl Vault {
             .into_iter()
             .filter(|(id, _)| {
                 // A segment without an index is being stored, or waits for the next start of a service.
-                let readable = indexes.contains_key(id) && !doomed.contains(id.as_str());
+                let readable = indexes.contains_key(id)
+                    && !doomed.contains(id.as_str())
+                    && !making.contains(id.as_str());
                 readable && (all || !known.contains_key(id.as_str()))
             })
             .collect();
@@ -248,6 +264,8 @@ impl Vault {
             match numbers.get(&one.0) {
                 Some(number) if index.may_go(*number) => index.leave(*number),
                 Some(_) => stay.push(one.clone()),
+                // The other has seen it before this one's index did.
+                None if self.shared.state().making.contains(&one.0) => stay.push(one.clone()),
                 // It may be found here later, before it is deleted.
                 None => {
                     self.shared.state().leaving.insert(one.0.clone());

@@ -540,6 +540,7 @@ impl Vault {
         let mut id = [0; 16];
         getrandom::fill(&mut id).map_err(|e| VaultError::Pack(std::io::Error::other(e)))?;
         let id: Arc<str> = hex::encode(id).into();
+        self.shared.makes(&id);
         let len = bytes.len() as u64;
         let plain = segment::encode(len, rows);
         let index = self.keys.seal_object(&index_bound(&id), &plain)?;
@@ -560,6 +561,8 @@ impl Vault {
         let mut index = self.index_mut();
         let number = index.add(&id, len, rows);
         index.pin(number);
+        // Under the lock of the index: whoever asks for it finds it in the one or in the other.
+        self.shared.made(&id);
         Ok((number, SegmentId(id)))
     }
 
@@ -578,6 +581,7 @@ impl Vault {
         let sources = ask(sources)?;
         let mut index = self.index_mut();
         let number = index.add(&id, len, &[]);
+        self.shared.made(&id);
         let free: Vec<u32> = sources
             .into_iter()
             .filter(|source| index.may_go(*source))
@@ -604,6 +608,7 @@ impl Vault {
             index.places.remove(&row.name);
         }
         index.add(&id, len, rows);
+        self.shared.made(&id);
         Ok(())
     }
 }

@@ -82,6 +82,11 @@ impl Vault {
             self.refresh(true)?;
         }
         let mut candidates = self.index_mut().begin_round();
+        if self.is_shared() {
+            // Those are another one's to delete, and may be gone at any moment.
+            let index = self.index();
+            candidates.retain(|number| !index.is_leaving(*number));
+        }
         let round = self.shared.others().map(|others| others.begin());
         let round = round.transpose()?;
         let ask = |numbers: &[u32]| self.ask(round.as_deref(), numbers);
