@@ -10,6 +10,8 @@ create table services (
     -- Whether the readers of its own computer are slots.
     own_slots boolean not null,
     version text not null,
+    -- Whether it has begun its work: before, it has nothing that others must ask for.
+    ready boolean not null default false,
     started_at timestamptz not null default now()
 );
 

@@ -223,7 +223,7 @@ impl Records {
             return Err(RecordError::OwnSlots);
         }
         sqlx::query!(
-            "update services set address = $2, fingerprint = $3, own_slots = $4, version = $5, started_at = now()
+            "update services set address = $2, fingerprint = $3, own_slots = $4, version = $5, ready = false, started_at = now()
              where number = $1",
             number,
             presence.address,
@@ -239,6 +239,25 @@ impl Records {
             number,
             leads: false,
         })
+    }
+
+    /// This service has begun its work.
+    pub async fn is_ready(&self) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update services set ready = true where number = $1",
+            self.me()
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Numbers of the services that live and have begun their work: one that is starting has nothing to be asked for.
+    pub async fn services_at_work(&self) -> Result<Vec<i32>, RecordError> {
+        let numbers = sqlx::query_scalar!(
+            r#"select s.number as "number!" from services s join live_services l on l.number = s.number where s.ready"#
+        );
+        Ok(numbers.fetch_all(&self.pool).await?)
     }
 
     /// Takes the turn of tidying the vault, if no other service has it.

@@ -338,6 +338,7 @@ impl App {
             std::thread::spawn(move || store.sweep(&records, &runtime));
         }
         app.tell_interrupted(interrupted).await?;
+        app.records.is_ready().await?;
         Ok(app)
     }
 
@@ -388,6 +389,7 @@ impl App {
         let fingerprint = self.store.keys.fingerprint("the records of this key");
         let again = self.records.claim(fingerprint.as_bytes(), &self.presence);
         *claim = Some(again.await?);
+        self.records.is_ready().await?;
         Ok(())
     }
 

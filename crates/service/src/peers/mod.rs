@@ -145,7 +145,9 @@ impl Peers {
     /// Segments of the vault that the others are about to delete.
     pub async fn leaving(&self) -> Result<Vec<SegmentId>, Refusal> {
         let mut all = Vec::new();
-        for other in self.others().await? {
+        let at_work = self.records.services_at_work().await?;
+        let others = self.others().await?.into_iter();
+        for other in others.filter(|other| at_work.contains(&other.number)) {
             let asked = self.ask::<Vec<String>>(&other, Method::GET, "/peers/leaving", None::<&()>);
             let names = asked.await.map_err(|e| away(&other, &e))?;
             all.extend(names.iter().map(|name| SegmentId::named(name)));
