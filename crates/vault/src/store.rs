@@ -578,7 +578,8 @@ impl Vault {
     ) -> Result<Vec<u32>, VaultError> {
         let (id, len) = self.put_segment(bytes, rows)?;
         // After it is in its new place, where the others find it then.
-        let sources = ask(sources)?;
+        // Where they cannot be asked it is a segment like any other, found at the next look.
+        let sources = ask(sources).inspect_err(|_| self.shared.made(&id))?;
         let mut index = self.index_mut();
         let number = index.add(&id, len, &[]);
         self.shared.made(&id);
