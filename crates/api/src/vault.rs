@@ -125,6 +125,9 @@ pub struct Reindexed {
     pub backups: Vec<String>,
     /// Releases that the records did not know.
     pub releases: Vec<String>,
+    /// Imprints that the records did not know, with their cards; what became of them shows when those are seen.
+    #[serde(default)]
+    pub imprints: Vec<String>,
     /// What could not be put back, a sentence each.
     pub problems: Vec<String>,
 }

@@ -5,9 +5,8 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use ::records::Records;
-use ::records::backups::{Backup, NewBackup};
+use ::records::backups::Backup;
 use ::records::jobs::{NewJob, RequestKey};
-use ::records::releases::NewRelease;
 use time::OffsetDateTime;
 use vault::{Kind, Root};
 
@@ -15,8 +14,8 @@ use crate::backups::{Backups, is_there};
 use crate::benches::Benches;
 use crate::jobs::Jobs;
 use crate::news::{Events, News};
-use crate::note::Note;
 use crate::refusal::Refusal;
+use crate::reindex;
 use crate::store::Store;
 use crate::work::{copy_vault, inspect_vault, keep_records, prove_backup, tidy_vault};
 
@@ -289,75 +288,20 @@ impl Care {
 
     /// What the notes in the vault tell of.
     pub async fn notes(&self) -> Result<Vec<api::NotedContent>, Refusal> {
-        let notes = self.read_notes().await?;
-        let known = self.records.known_contents().await?;
-        let mut told: Vec<_> = notes
-            .into_iter()
-            .map(|note| api::NotedContent {
-                known: !matches!(note.what.as_str(), "backup" | "release")
-                    || known.contains(&(note.what.clone(), note.name.clone())),
-                what: note.what,
-                name: note.name,
-                at: note.at,
-                by: note.by,
-            })
-            .collect();
-        told.sort_by_key(|one| std::cmp::Reverse(one.at));
-        Ok(told)
-    }
-
-    async fn read_notes(&self) -> Result<Vec<Note>, Refusal> {
-        let vault = self.store.vault.clone();
-        let notes = tokio::task::spawn_blocking(move || {
-            vault.look_again()?;
-            Ok::<_, Refusal>(vault.notes())
+        let noted = reindex::noted(&self.records, &self.store.vault).await?;
+        let told = noted.into_iter().map(|(head, known)| api::NotedContent {
+            known,
+            what: head.what,
+            name: head.name,
+            at: head.at,
+            by: head.by,
         });
-        let notes = notes
-            .await
-            .map_err(|e| Refusal::invalid("vault", e.to_string()))??;
-        let read = notes.iter().filter_map(|(_, text)| Note::read(text));
-        Ok(read.collect())
+        Ok(told.collect())
     }
 
-    /// Puts backups and releases into the records that the vault tells of and the records do not know.
+    /// Puts backups, releases and imprints into the records that the vault tells of and the records do not know.
     pub async fn reindex(&self, operator: &str) -> Result<api::Reindexed, Refusal> {
-        let mut done = api::Reindexed::default();
-        let known = self.records.known_contents().await?;
-        let mut notes = self.read_notes().await?;
-        notes.sort_by_key(|note| note.at);
-        for note in notes {
-            let is_known = |what: &str| known.contains(&(what.to_owned(), note.name.clone()));
-            match note.what.as_str() {
-                "backup" if !is_known("backup") => {
-                    match serde_json::from_value::<NewBackup>(note.about.clone()) {
-                        Ok(mut new) => {
-                            new.taken_at = Some(note.at);
-                            // Numbers of jobs are of other records.
-                            new.job = None;
-                            match self.records.found_backup(&new, operator).await {
-                                Ok(()) => done.backups.push(note.name),
-                                Err(e) => done.problems.push(format!("{}: {e}", note.name)),
-                            }
-                        }
-                        Err(e) => done.problems.push(format!("{}: {e}", note.name)),
-                    }
-                }
-                "release" if !is_known("release") => {
-                    match serde_json::from_value::<NewRelease>(note.about.clone()) {
-                        Ok(mut new) => {
-                            // The packed file lay beside the vault, not in it.
-                            new.kept = false;
-                            match self.records.found_release(&new, operator).await {
-                                Ok(()) => done.releases.push(note.name),
-                                Err(e) => done.problems.push(format!("{}: {e}", note.name)),
-                            }
-                        }
-                        Err(e) => done.problems.push(format!("{}: {e}", note.name)),
-                    }
-                }
-                _ => {}
-            }
-        }
+        let done = reindex::reindex(&self.records, &self.store.vault, operator).await?;
         self.events.bus.tell(News::Events);
         Ok(done)
     }

@@ -25,6 +25,7 @@ pub mod photos;
 pub mod plans;
 pub mod readers;
 pub mod refusal;
+pub mod reindex;
 pub mod rounds;
 pub mod shown;
 pub mod slots;

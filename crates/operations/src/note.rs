@@ -73,34 +73,86 @@ pub fn stays(text: &str, is_kept: &dyn Fn(Name) -> bool) -> bool {
         .is_none_or(is_kept)
 }
 
+/// What a note says of itself, without what the records say of its manifest: thousands of them are in memory at once.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Head {
+    /// What it is of.
+    pub what: String,
+    /// Name of that.
+    pub name: String,
+    /// When it was made.
+    pub at: OffsetDateTime,
+    /// Who made it.
+    pub by: String,
+    /// The manifest.
+    pub of: Name,
+}
+
+/// The heads of notes.
+pub fn heads(notes: impl Iterator<Item = (Name, String)>) -> Vec<Head> {
+    let read = notes.filter_map(|(_, text)| {
+        let note = Note::read(&text)?;
+        Some(Head {
+            of: note.of()?,
+            what: note.what,
+            name: note.name,
+            at: note.at,
+            by: note.by,
+        })
+    });
+    read.collect()
+}
+
+impl Head {
+    /// The number of an imprint.
+    pub fn imprint(&self) -> Option<i64> {
+        let number = self.name.strip_prefix("imprint ")?;
+        (self.what == "imprint")
+            .then(|| number.parse().ok())
+            .flatten()
+    }
+}
+
 /// So many copies of the records stay in the vault.
 const RECORDS: usize = 14;
 
 /// The newest copies of the records that the vault holds, the newest first.
-pub fn newest_records(notes: &[(Name, String)]) -> Vec<Name> {
-    let mut all: Vec<(OffsetDateTime, Name)> = notes
-        .iter()
-        .filter_map(|(_, text)| Note::read(text))
-        .filter(|note| note.what == "records")
-        .filter_map(|note| Some((note.at, note.of()?)))
-        .collect();
-    all.sort_unstable_by(|a, b| b.cmp(a));
-    all.into_iter()
-        .take(RECORDS)
-        .map(|(_, name)| name)
-        .collect()
+pub fn newest_records(notes: &[Head]) -> Vec<Name> {
+    let mut all: Vec<_> = notes.iter().filter(|note| note.what == "records").collect();
+    all.sort_unstable_by_key(|note| std::cmp::Reverse((note.at, note.of)));
+    all.into_iter().take(RECORDS).map(|note| note.of).collect()
 }
 
-/// What stays although no record names it: the newest copies of the records, and backups and releases of which only
-/// the vault knows, as after the records were brought back from an earlier day. `known` is what the records know, as
-/// what and name.
-pub fn kept_by_notes(notes: &[(Name, String)], known: &HashSet<(String, String)>) -> Vec<Name> {
+/// What the records know of that notes tell of.
+#[derive(Debug, Default)]
+pub struct Known {
+    /// Backups and releases, as what and name.
+    pub contents: HashSet<(String, String)>,
+    /// Numbers of imprints that they do not know, out of those that notes tell of.
+    pub unknown_imprints: HashSet<i64>,
+}
+
+impl Known {
+    /// Whether the records know what a note tells of.
+    pub fn knows(&self, note: &Head) -> bool {
+        match note.what.as_str() {
+            "backup" | "release" => self
+                .contents
+                .contains(&(note.what.clone(), note.name.clone())),
+            _ => note
+                .imprint()
+                .is_none_or(|number| !self.unknown_imprints.contains(&number)),
+        }
+    }
+}
+
+/// What stays although no record names it: the newest copies of the records, and what only the vault knows, as after the
+/// records were brought back from an earlier day.
+pub fn kept_by_notes(notes: &[Head], known: &Known) -> Vec<Name> {
     let unknown = notes
         .iter()
-        .filter_map(|(_, text)| Note::read(text))
-        .filter(|note| matches!(note.what.as_str(), "backup" | "release"))
-        .filter(|note| !known.contains(&(note.what.clone(), note.name.clone())))
-        .filter_map(|note| note.of());
+        .filter(|note| !known.knows(note))
+        .map(|note| note.of);
     newest_records(notes).into_iter().chain(unknown).collect()
 }
 
@@ -123,6 +175,7 @@ mod tests {
             (101, "release"),
             (102, "imprint"),
             (103, "backup"),
+            (104, "imprint"),
         ] {
             let name = format!("{what} {n}");
             notes.push((
@@ -130,11 +183,17 @@ mod tests {
                 Note::text(what, &name, "Marit", &n, Name([n; 32])),
             ));
         }
-        let known = HashSet::from([("backup".to_owned(), "backup 103".to_owned())]);
+        notes.push((Name([200; 32]), "what a later version says".into()));
+        let notes = heads(notes.into_iter());
+        assert_eq!(notes.len(), 25);
+        let known = Known {
+            contents: HashSet::from([("backup".to_owned(), "backup 103".to_owned())]),
+            unknown_imprints: HashSet::from([104]),
+        };
         let kept = kept_by_notes(&notes, &known);
-        assert_eq!(kept.len(), RECORDS + 2, "{kept:?}");
+        assert_eq!(kept.len(), RECORDS + 3, "{kept:?}");
         let has = |n: u8| kept.contains(&Name([n; 32]));
-        assert!(has(100) && has(101) && !has(102) && !has(103));
+        assert!(has(100) && has(101) && !has(102) && !has(103) && has(104));
         assert!(has(19) && has(6) && !has(5), "the newest copies");
     }
 

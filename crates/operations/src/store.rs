@@ -10,6 +10,7 @@ use vault::{Keys, ManifestDisk, Name, Root, SegmentId, Tidying, Vault, VaultErro
 
 use crate::note;
 use crate::refusal::Refusal;
+use crate::reindex;
 
 /// Vault, keys and the folders beside them.
 pub struct Store {
@@ -122,12 +123,12 @@ impl Store {
 
     /// Every manifest that stays: those that the records name, and what only the vault knows.
     pub async fn kept(&self, records: &Records) -> Result<Vec<Name>, Refusal> {
-        let known = records.known_contents().await?;
         let vault = self.vault.clone();
-        let notes = tokio::task::spawn_blocking(move || vault.notes());
+        let notes = tokio::task::spawn_blocking(move || note::heads(vault.notes()));
         let notes = notes
             .await
             .map_err(|e| Refusal::invalid("vault", e.to_string()))?;
+        let known = reindex::known(records, &notes).await?;
         // Asked for last: what is recorded later was held when this began.
         let all = records.manifests_since(OffsetDateTime::UNIX_EPOCH).await?;
         let by_notes = note::kept_by_notes(&notes, &known);

@@ -1,5 +1,6 @@
 //! Imprints: what was written onto which card.
 
+use serde::{Deserialize, Serialize};
 use sqlx::PgConnection;
 use time::OffsetDateTime;
 
@@ -47,6 +48,47 @@ pub struct NewImprint {
     /// Partitions that were left as they are, and why.
     pub left_out: Vec<String>,
     /// Names of the cautions that were accepted.
+    pub accepted: Vec<String>,
+}
+
+/// What the vault keeps of an imprint beside its content, for records that do not know it.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct NotedImprint {
+    /// Its number.
+    pub imprint: i64,
+    /// Label of its card.
+    pub card: String,
+    /// Size of the card, in bytes.
+    pub card_size: i64,
+    /// What kind of medium that is.
+    pub card_kind: String,
+    /// Digest of head and tail of the card before it was touched, in hexadecimal digits.
+    pub edges: String,
+    /// Name of the device that it is for.
+    pub device: Option<String>,
+    /// Name of the release or backup that it was made from.
+    pub base: String,
+    /// Whether that is a backup.
+    pub from_backup: bool,
+    /// Number of the job that wrote it.
+    pub job: i64,
+    /// As in [`NewImprint`].
+    pub slot: String,
+    /// As in [`NewImprint`].
+    pub settings: serde_json::Value,
+    /// As in [`NewImprint`].
+    pub settings_known: bool,
+    /// As in [`NewImprint`].
+    pub behind: Option<i64>,
+    /// As in [`NewImprint`].
+    pub files: serde_json::Value,
+    /// As in [`NewImprint`].
+    pub override_reason: Option<String>,
+    /// As in [`NewImprint`].
+    pub growth: Option<String>,
+    /// As in [`NewImprint`].
+    pub left_out: Vec<String>,
+    /// As in [`NewImprint`].
     pub accepted: Vec<String>,
 }
 

@@ -23,6 +23,7 @@ pub mod passes;
 pub mod people;
 pub mod photos;
 pub mod presets;
+pub mod recovery;
 pub mod releases;
 pub mod rounds;
 pub mod services;

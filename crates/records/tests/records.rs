@@ -3,7 +3,7 @@
 
 use records::boards::{BoardModel, Site};
 use records::devices::{Change, NewDevice};
-use records::imprints::{Base, NewImprint, Spoilt};
+use records::imprints::{Base, NewImprint, NotedImprint, Spoilt};
 use records::jobs::{Ending, NewJob, Outcome, RequestKey};
 use records::lists::Asked;
 use records::releases::{NewRelease, NewSheet};
@@ -122,6 +122,7 @@ async fn records_keep_their_word() {
     a_feed_tells_its_news(&records).await;
     imprints_tell_the_truth_after_a_crash(&records).await;
     what_is_at_hand_is_what_the_imprints_say(&records, server.url()).await;
+    what_the_vault_tells_of_is_put_back_once(&records).await;
 
     // A second start adopts the running server; a stop ends it; a start after that finds the data.
     records.close().await;
@@ -710,4 +711,117 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
         (Some(other.label.as_str()), "carded")
     );
     assert_eq!(carriers().await, [other.label]);
+}
+
+/// Records of an earlier day are told of an imprint by the vault; numbers on cards are not given twice.
+async fn what_the_vault_tells_of_is_put_back_once(records: &Records) {
+    let first = records.leave_room().await.unwrap();
+    let card = records
+        .add_card(4_000_000_000, "SD card", &[8], "marit")
+        .await
+        .unwrap();
+    assert_eq!(card.label, first, "as it was said");
+    assert!(card.label.ends_with("01"), "{}", card.label);
+    let (job_here, _) = records.add_job(&job("write", None)).await.unwrap();
+    assert_eq!(job_here % 1000, 1);
+
+    // Made behind these records, onto a card that they do not know.
+    let found = NotedImprint {
+        imprint: job_here * 2,
+        card: "C-0777".into(),
+        card_size: 5_000_000_000,
+        card_kind: "SD card".into(),
+        edges: "0a".repeat(32),
+        device: Some("quay-01".into()),
+        base: "quaylink 2.3".into(),
+        from_backup: false,
+        job: job_here * 3,
+        slot: "loft:2".into(),
+        settings: json!([]),
+        settings_known: true,
+        behind: None,
+        files: json!([]),
+        override_reason: None,
+        growth: None,
+        left_out: Vec::new(),
+        accepted: vec!["old-data".into()],
+    };
+    let at = time::OffsetDateTime::UNIX_EPOCH + time::Duration::days(20_000);
+    let put = async |found: &NotedImprint| {
+        let put = records.found_imprint(found, &[9], at, "Ilse", "marit");
+        put.await
+    };
+    let mut strange = found.clone();
+    strange.device = Some("nowhere-01".into());
+    assert!(matches!(
+        put(&strange).await,
+        Err(RecordError::Unknown { .. })
+    ));
+    strange = found.clone();
+    strange.base = "quaylink 9.9".into();
+    assert!(matches!(
+        put(&strange).await,
+        Err(RecordError::Unknown { .. })
+    ));
+    strange = found.clone();
+    strange.job = job_here;
+    let refused = put(&strange).await.unwrap_err().to_string();
+    assert!(refused.contains("is something else"), "{refused}");
+    strange = found.clone();
+    strange.card = card.label.clone();
+    let refused = put(&strange).await.unwrap_err().to_string();
+    assert!(refused.contains("of another size"), "{refused}");
+    assert!(
+        records.card("C-0777").await.is_err(),
+        "what was refused left nothing"
+    );
+
+    assert!(
+        records
+            .unknown_imprints(&[found.imprint])
+            .await
+            .unwrap()
+            .len()
+            == 1
+    );
+    put(&found).await.unwrap();
+    assert!(
+        records
+            .unknown_imprints(&[found.imprint])
+            .await
+            .unwrap()
+            .is_empty()
+    );
+    assert!(put(&found).await.is_err(), "once");
+    let imprint = records.imprint(found.imprint).await.unwrap().unwrap();
+    assert_eq!(
+        (imprint.state.as_str(), imprint.card.as_str()),
+        ("in doubt", "C-0777")
+    );
+    assert_eq!(
+        (imprint.operator.as_str(), imprint.slot.as_str()),
+        ("Ilse", "loft:2")
+    );
+    assert_eq!((imprint.started_at, imprint.accepted), (at, found.accepted));
+    assert_eq!(records.job(found.job).await.unwrap().state, "interrupted");
+    let doubts = records
+        .doubts(found.card_size, Some("C-0777"))
+        .await
+        .unwrap();
+    assert_eq!((doubts.len(), doubts[0].imprint), (1, found.imprint));
+    assert!(
+        records
+            .settle_doubt(found.imprint, None, "it is whole")
+            .await
+            .unwrap()
+    );
+    assert_eq!(records.card("C-0777").await.unwrap().state, "imprinted");
+    // Whatever comes next is behind all of them.
+    let next = records
+        .add_card(4_000_000_000, "SD card", &[9], "marit")
+        .await
+        .unwrap();
+    assert!(next.label.as_str() > "C-0777", "{}", next.label);
+    let (next, _) = records.add_job(&job("write", None)).await.unwrap();
+    assert_eq!(next, found.job + 1);
 }

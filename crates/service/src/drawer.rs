@@ -3,10 +3,11 @@
 use std::io::{self, BufRead, Read, Write};
 use std::path::Path;
 
-use anyhow::{Context, Result, bail};
+use anyhow::{Context, Result, anyhow, bail};
 use imagecraft::Disk;
-use operations::note::newest_records;
+use operations::note::{heads, newest_records};
 use operations::people::owner_code;
+use operations::reindex::reindex;
 use operations::store::Store;
 use qrcode::QrCode;
 use records::dump::restore;
@@ -175,7 +176,7 @@ pub async fn recover(config: Config) -> Result<()> {
     let store = Store::open(&dir, &root, config.vault_store.as_deref()).await?;
     let notes = {
         let vault = store.vault.clone();
-        tokio::task::spawn_blocking(move || vault.notes()).await?
+        tokio::task::spawn_blocking(move || heads(vault.notes())).await?
     };
     let newest = newest_records(&notes);
     let own_server = match &config.database_url {
@@ -189,15 +190,44 @@ pub async fn recover(config: Config) -> Result<()> {
     if let Some(server) = own_server {
         server.stop()?;
     }
-    recovered?;
+    let Recovered { label, found } = recovered?;
+    let what = [
+        (found.releases.len(), "releases"),
+        (found.backups.len(), "backups"),
+        (found.imprints.len(), "imprints"),
+    ];
+    let since: Vec<_> = what
+        .iter()
+        .filter(|(number, _)| *number > 0)
+        .map(|(number, what)| format!("{number} {what}"))
+        .collect();
+    println!("Everything is back; start the service.");
+    if !since.is_empty() {
+        println!(
+            "The vault knew of {} that were made after the records were kept last; they are back too. What became of such \
+             imprints shows when their cards are put in.",
+            since.join(", ")
+        );
+    }
     println!(
-        "Everything is back; start the service, and look what the vault knows beside it: duplicarium vault reindex"
+        "New cards are called {label} and on: labels before that may be on stickers that these records do not know."
     );
+    for problem in &found.problems {
+        println!("Not back: {problem}");
+    }
     Ok(())
 }
 
-/// Reads the newest copy of the records in that is whole.
-async fn bring_back(store: &Store, newest: Vec<vault::Name>, url: &str) -> Result<()> {
+/// What came back.
+struct Recovered {
+    /// Label of the first card that gets one from now on.
+    label: String,
+    /// What was made after the records were kept.
+    found: api::Reindexed,
+}
+
+/// Reads the newest copy of the records in that is whole, and what the vault knows beside it.
+async fn bring_back(store: &Store, newest: Vec<vault::Name>, url: &str) -> Result<Recovered> {
     if newest.is_empty() {
         bail!(
             "the vault holds no copy of the records; start the service with it all the same, and put back what the vault itself tells of: duplicarium vault reindex"
@@ -212,8 +242,12 @@ async fn bring_back(store: &Store, newest: Vec<vault::Name>, url: &str) -> Resul
         match read.await? {
             Ok(()) => {
                 // Brings them to the form that this version has.
-                Records::open(url).await?.close().await;
-                return Ok(());
+                let records = Records::open(url).await?;
+                let label = records.leave_room().await?;
+                let found = reindex(&records, &store.vault, "service").await;
+                records.close().await;
+                let found = found.map_err(|e| anyhow!("{e}"))?;
+                return Ok(Recovered { label, found });
             }
             Err(e) => tracing::warn!("a copy of the records cannot be read in: {e:#}"),
         }

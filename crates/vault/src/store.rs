@@ -512,13 +512,12 @@ impl Vault {
     }
 
     /// Every note; one that cannot be read is left out.
-    pub fn notes(&self) -> Vec<(Name, String)> {
+    pub fn notes(&self) -> impl Iterator<Item = (Name, String)> {
         let names = self.index().of_kind(Kind::Note);
-        let read = names.into_iter().filter_map(|name| {
+        names.into_iter().filter_map(|name| {
             let bytes = self.get(Kind::Note, name).ok()?;
             Some((name, String::from_utf8(bytes).ok()?))
-        });
-        read.collect()
+        })
     }
 
     /// Every manifest.

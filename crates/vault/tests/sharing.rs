@@ -31,7 +31,7 @@ async fn an_imprint_costs_its_changed_chunks_alone() {
             growth.new, 5,
             "two chunks, their page, the manifest, a note: {growth:?}"
         );
-        assert_eq!(vault.notes()[0].1, note(imprint.name()));
+        assert_eq!(vault.notes().next().unwrap().1, note(imprint.name()));
         assert_eq!(imprint.entry(3).unwrap(), base.entry(3).unwrap());
         assert_eq!(imprint.entry(25).unwrap(), Entry::Free);
         assert_eq!(imprint.map().unwrap().total(ByteKind::Free), 10 * CHUNK);

@@ -30,7 +30,7 @@ pub enum Vault {
     KeepRecords,
     /// List what the vault itself says that it holds.
     List,
-    /// Put backups and releases into the records that only the vault knows.
+    /// Put backups, releases and imprints into the records that only the vault knows.
     Reindex,
     /// Change the key of the vault: a new key file, and what is sealed from now on is sealed under a new key.
     Rekey,
@@ -131,11 +131,20 @@ impl Vault {
             }),
             Self::Reindex => context.show(&client.reindex().await?, |done| {
                 println!(
-                    "{} releases and {} backups were put into the records.",
+                    "{} releases, {} backups and {} imprints were put into the records.",
                     done.releases.len(),
-                    done.backups.len()
+                    done.backups.len(),
+                    done.imprints.len()
                 );
-                for name in done.releases.iter().chain(&done.backups) {
+                if !done.imprints.is_empty() {
+                    println!("What became of these imprints shows when their cards are put in.");
+                }
+                for name in done
+                    .releases
+                    .iter()
+                    .chain(&done.backups)
+                    .chain(&done.imprints)
+                {
                     println!("  {name}");
                 }
                 for problem in &done.problems {

@@ -340,6 +340,17 @@ impl Slots {
         self.tell();
     }
 
+    /// Every card that no job works on is looked at again: the records know others than they did.
+    pub fn look_anew(&self) {
+        let mut state = self.state();
+        let State { seen, busy, .. } = &mut *state;
+        for seen in seen.iter_mut() {
+            if !busy.contains_key(&seen.slot) {
+                seen.found = None;
+            }
+        }
+    }
+
     /// Slots with cards that no job works on.
     pub fn idle(&self) -> Vec<Seen> {
         let state = self.state();

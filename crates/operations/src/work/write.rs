@@ -1,10 +1,12 @@
 //! A card is composed, recorded, written and verified.
 
-use cardwork::{Access, Bound, CardError, Left, Mark, Options, Stage, WriteError, Written, write};
+use cardwork::{
+    Access, Bound, CardError, Left, Mark, Medium, Options, Stage, WriteError, Written, write,
+};
 use imagecraft::compose::{PlacedFile, Recipe, compose};
 use imagecraft::grow::Growth;
 use imagecraft::{Stamp, StampBase};
-use records::imprints::{Base, NewImprint, Spoilt};
+use records::imprints::{Base, NewImprint, NotedImprint, Spoilt};
 use records::jobs::Outcome;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
@@ -70,14 +72,31 @@ pub struct WriteOrder {
 }
 
 impl WriteOrder {
-    /// What is kept beside the content of the card in the vault.
-    fn note(&self, work: &Work, imprint: i64, content: Name) -> String {
-        let about = json!({
-            "imprint": imprint, "card": self.card, "base": self.base_name, "settings": self.settings,
-            "device": self.device.as_ref().map(|(_, name)| name),
-        });
+    /// What is kept beside the content of the card in the vault, so that records that do not know the imprint can be
+    /// told of it.
+    fn note(&self, new: &NewImprint, medium: &Medium, imprint: i64, content: Name) -> String {
+        let about = NotedImprint {
+            imprint,
+            card: self.card.clone(),
+            card_size: medium.size as i64,
+            card_kind: medium.kind.clone(),
+            edges: hex::encode(self.bound.edges),
+            device: self.device.as_ref().map(|(_, name)| name.clone()),
+            base: new.base_name.clone(),
+            from_backup: matches!(new.base, Base::Backup(_)),
+            job: new.job,
+            slot: new.slot.clone(),
+            settings: new.settings.clone(),
+            settings_known: new.settings_known,
+            behind: new.behind,
+            files: new.files.clone(),
+            override_reason: new.override_reason.clone(),
+            growth: new.growth.clone(),
+            left_out: new.left_out.clone(),
+            accepted: new.accepted.clone(),
+        };
         let name = format!("imprint {imprint}");
-        Note::text("imprint", &name, &work.operator, &about, content)
+        Note::text("imprint", &name, &new.operator, &about, content)
     }
 
     /// The slot.
@@ -161,7 +180,7 @@ pub fn write_card(
         accepted: order.accepted.clone(),
     };
     let imprint = work.record_first(|| work.records().begin_imprint(&new))?;
-    match compose_and_write(work, bench, store, order, imprint) {
+    match compose_and_write(work, bench, store, order, &new, imprint) {
         Ok(done) => {
             let result = json!({
                 "card": order.card, "imprint": imprint, "written": done.written, "verified": done.verified,
@@ -198,6 +217,7 @@ fn compose_and_write(
     bench: &Benches,
     store: &Store,
     order: &WriteOrder,
+    new: &NewImprint,
     imprint: i64,
 ) -> Result<Written, Failed> {
     let slot = bench.slot(order.slot())?.ok_or(CardError::Empty)?;
@@ -216,7 +236,7 @@ fn compose_and_write(
         &order.recipe(imprint, &store.keys),
     )?;
     let touched = composed.touched.iter().copied();
-    let note = |name| order.note(work, imprint, name);
+    let note = |name| order.note(new, &medium, imprint, name);
     let (content, _) = base.changed(
         &work.hold,
         &composed.disk,

@@ -88,13 +88,16 @@ async fn contents(State(app): State<Arc<App>>) -> Result<Json<Vec<api::NotedCont
     Ok(Json(app.care.notes().await?))
 }
 
-/// Puts backups and releases into the records that the vault tells of and the records do not know.
+/// Puts backups, releases and imprints into the records that the vault tells of and the records do not know.
 #[utoipa::path(post, path = "/api/v1/vault/reindex", responses((status = 200, body = api::Reindexed)))]
 async fn reindex(
     State(app): State<Arc<App>>,
     Operator(operator): Operator,
 ) -> Result<Json<api::Reindexed>, ApiError> {
-    Ok(Json(app.care.reindex(&operator).await?))
+    let done = app.care.reindex(&operator).await?;
+    // Cards in the slots may be those of imprints that were unknown.
+    app.slots.look_anew();
+    Ok(Json(done))
 }
 
 /// Changes the key of the vault: a new key file, of which a copy must be kept elsewhere. Gives its short name.
