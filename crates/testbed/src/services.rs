@@ -6,20 +6,15 @@ use records::OwnServer;
 
 use crate::Testbed;
 
-/// Two services that share everything but their memory and their data folders.
-pub struct Services {
-    /// The first one; the reader of its computer is the own one of the team.
-    pub one: Testbed,
-    /// The second one.
-    pub two: Testbed,
+/// What services share.
+struct Shared {
     server: OwnServer,
     vault: PathBuf,
     dir: tempfile::TempDir,
 }
 
-impl Services {
-    /// Starts both, with these flags besides.
-    pub fn start(flags: &[&str]) -> Self {
+impl Shared {
+    fn make() -> Self {
         let dir = tempfile::Builder::new()
             .prefix("duplicarium-shared-")
             .tempdir()
@@ -37,37 +32,85 @@ impl Services {
             .join()
             .expect("nothing panicked")
             .expect("PostgreSQL starts");
-        let vault = dir.path().join("vault");
-        let start = |key: Option<&Path>, more: &[&str]| {
-            Testbed::start_after(flags, |bed| {
-                bed.database = Some(server.url().to_owned());
-                let own = [
-                    "--private-addresses",
-                    "--database-url",
-                    server.url(),
-                    "--vault-store",
-                    crate::path(&vault),
-                    "--service-address",
-                    &bed.url(),
-                ]
-                .map(str::to_owned);
-                bed.flags.extend(own);
-                bed.flags.extend(more.iter().map(|flag| (*flag).to_owned()));
-                if let Some(key) = key {
-                    std::fs::create_dir_all(bed.data_dir()).expect("the folder is ours");
-                    std::fs::copy(key, bed.data_dir().join("team.key")).expect("a key file");
-                }
-            })
-        };
-        let one = start(None, &["--own-slots"]);
-        let two = start(Some(&one.data_dir().join("team.key")), &[]);
         Self {
-            one,
-            two,
             server,
-            vault,
+            vault: dir.path().join("vault"),
             dir,
         }
+    }
+
+    /// Starts a service, with the key of another one or with its own.
+    fn service(&self, flags: &[&str], more: &[&str], key: Option<&Path>) -> Testbed {
+        Testbed::start_after(flags, |bed| {
+            bed.database = Some(self.server.url().to_owned());
+            let own = [
+                "--private-addresses",
+                "--database-url",
+                self.server.url(),
+                "--vault-store",
+                crate::path(&self.vault),
+                "--service-address",
+                &bed.url(),
+            ]
+            .map(str::to_owned);
+            bed.flags.extend(own);
+            bed.flags.extend(more.iter().map(|flag| (*flag).to_owned()));
+            if let Some(key) = key {
+                std::fs::create_dir_all(bed.data_dir()).expect("the folder is ours");
+                std::fs::copy(key, bed.data_dir().join("team.key")).expect("a key file");
+            }
+        })
+    }
+
+    fn of(self, one: Testbed, two: Testbed) -> Services {
+        Services {
+            one,
+            two,
+            shared: self,
+        }
+    }
+}
+
+/// Two services that share everything but their memory and their data folders.
+pub struct Services {
+    /// The first one; the reader of its computer is the own one of the team.
+    pub one: Testbed,
+    /// The second one.
+    pub two: Testbed,
+    shared: Shared,
+}
+
+impl Services {
+    /// Starts both, one after the other, with these flags besides.
+    pub fn start(flags: &[&str]) -> Self {
+        let shared = Shared::make();
+        let one = shared.service(flags, &["--own-slots"], None);
+        let two = shared.service(flags, &[], Some(&one.data_dir().join("team.key")));
+        shared.of(one, two)
+    }
+
+    /// Starts both at the same moment: the first one of them to begin with the database and the vault is left to chance.
+    pub fn start_at_once() -> Self {
+        let shared = Shared::make();
+        let key = shared.dir.path().join("team.key");
+        let root = vault::Root::by_chance().expect("the system gives chance");
+        root.save(&key).expect("the folder is ours");
+        let (one, two) = std::thread::scope(|scope| {
+            let two = scope.spawn(|| shared.service(&[], &[], Some(&key)));
+            let one = shared.service(&[], &["--own-slots"], Some(&key));
+            (one, two.join().expect("the second one starts"))
+        });
+        shared.of(one, two)
+    }
+
+    /// Kills both and starts them at the same moment.
+    pub fn start_again_at_once(&mut self) {
+        self.one.kill_service();
+        self.two.kill_service();
+        std::thread::scope(|scope| {
+            scope.spawn(|| self.one.start_service());
+            self.two.start_service();
+        });
     }
 
     /// Stops both; their commands start them over TLS from then on.
@@ -86,17 +129,17 @@ impl Services {
 
     /// Address of the database.
     pub fn database(&self) -> &str {
-        self.server.url()
+        self.shared.server.url()
     }
 
     /// Where the vault lies.
     pub fn vault(&self) -> &Path {
-        &self.vault
+        &self.shared.vault
     }
 
     /// The folder that both share.
     pub fn dir(&self) -> &Path {
-        self.dir.path()
+        self.shared.dir.path()
     }
 }
 
@@ -104,7 +147,7 @@ impl Drop for Services {
     fn drop(&mut self) {
         self.one.stop_service();
         self.two.stop_service();
-        if let Err(e) = self.server.stop() {
+        if let Err(e) = self.shared.server.stop() {
             eprintln!("PostgreSQL of both services: {e}");
         }
     }

@@ -1,7 +1,7 @@
 //! The ring of keys as it lies in the vault: twice, under the short name of the root that opens it.
 
 use object_store::path::Path;
-use object_store::{ObjectStore, ObjectStoreExt};
+use object_store::{ObjectStore, ObjectStoreExt, PutMode, PutOptions};
 
 use crate::error::VaultError;
 use crate::keys::{KeyError, Keys, Root};
@@ -59,11 +59,34 @@ pub(crate) async fn forget_others(store: &dyn ObjectStore, id: &str) -> Result<u
     Ok(others.len())
 }
 
-/// Opens the ring of a vault; makes one where there is nothing yet. A copy that is gone or damaged is put back.
-pub(crate) async fn open(store: &dyn ObjectStore, root: &Root) -> Result<Keys, VaultError> {
-    let id = root.id();
+/// Whether a ring was made: nothing where another service made one at the same moment.
+async fn begin(store: &dyn ObjectStore, root: &Root) -> Result<Option<Keys>, VaultError> {
+    let ring = Keys::by_chance()?;
+    let wrapped = ring.wrap(root)?;
+    let [first, copy] = paths(&root.id());
+    let only_new = PutOptions::from(PutMode::Create);
+    match store
+        .put_opts(&first, wrapped.clone().into(), only_new)
+        .await
+    {
+        Ok(_) => {}
+        Err(object_store::Error::AlreadyExists { .. }) => return Ok(None),
+        // Stores that cannot tell are begun by one service.
+        Err(
+            object_store::Error::NotImplemented { .. } | object_store::Error::NotSupported { .. },
+        ) => {
+            store.put(&first, wrapped.clone().into()).await?;
+        }
+        Err(e) => return Err(e.into()),
+    }
+    store.put(&copy, wrapped.into()).await?;
+    Ok(Some(ring))
+}
+
+/// The ring that lies in a vault, if a copy of it opens. One that is gone or damaged is put back.
+async fn read(store: &dyn ObjectStore, root: &Root) -> Result<Option<Keys>, VaultError> {
     let (mut ring, mut bad) = (None, Vec::new());
-    for path in paths(&id) {
+    for path in paths(&root.id()) {
         let bytes = match store.get(&path).await {
             Ok(got) => Some(got.bytes().await?),
             Err(object_store::Error::NotFound { .. }) => None,
@@ -74,15 +97,20 @@ pub(crate) async fn open(store: &dyn ObjectStore, root: &Root) -> Result<Keys, V
             None => bad.push(path),
         }
     }
-    if let Some(ring) = ring {
+    if let Some(ring) = &ring {
         for path in bad {
             tracing::warn!("a copy of the vault's ring of keys was gone or damaged: {path}");
             if let Err(e) = store.put(&path, ring.wrap(root)?.into()).await {
                 tracing::warn!("it cannot be put back: {e}");
             }
         }
-        return Ok(ring);
     }
+    Ok(ring)
+}
+
+/// Whether a vault that no ring opens is one that nobody has begun. Where something lies in it, that is said.
+async fn is_new(store: &dyn ObjectStore, root: &Root) -> Result<bool, VaultError> {
+    let id = root.id();
     let others = listed(store, FOLDER).await?;
     let mut theirs: Vec<_> = others
         .keys()
@@ -91,7 +119,7 @@ pub(crate) async fn open(store: &dyn ObjectStore, root: &Root) -> Result<Keys, V
     theirs.sort();
     theirs.dedup();
     if theirs.contains(&id) {
-        return Err(KeyError::Ring { id }.into());
+        return Ok(false);
     }
     if !theirs.is_empty() {
         let theirs = theirs.join(", ");
@@ -106,7 +134,21 @@ pub(crate) async fn open(store: &dyn ObjectStore, root: &Root) -> Result<Keys, V
             None => VaultError::Format(1),
         });
     }
-    let ring = Keys::by_chance()?;
-    put(store, root, &ring).await?;
-    Ok(ring)
+    Ok(true)
+}
+
+/// Opens the ring of a vault; makes one where there is nothing yet. Services that begin the same vault at the same moment
+/// come to the same ring.
+pub(crate) async fn open(store: &dyn ObjectStore, root: &Root) -> Result<Keys, VaultError> {
+    if let Some(ring) = read(store, root).await? {
+        return Ok(ring);
+    }
+    if is_new(store, root).await?
+        && let Some(ring) = begin(store, root).await?
+    {
+        return Ok(ring);
+    }
+    // Another service began it after the first look; or what lies there opens no more.
+    let ring = read(store, root).await?;
+    Ok(ring.ok_or_else(|| KeyError::Ring { id: root.id() })?)
 }

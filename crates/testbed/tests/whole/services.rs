@@ -466,6 +466,28 @@ fn a_bench_is_reached_through_both_and_goes_on_with_whichever_lives() {
 }
 
 #[test]
+fn services_that_start_at_the_same_moment_come_up_together() {
+    let mut team = Services::start_at_once();
+    team.one.load_catalogue();
+    team.one.add_device("quay-01");
+    for _ in 0..4 {
+        // Each is asked for itself: what both say is the same.
+        until("both work, and one of them leads", || {
+            let (one, two) = (numbers(&team.one), numbers(&team.two));
+            let leaders = (leader(&team.one), leader(&team.two));
+            one.len() == 2 && one == two && leaders.0.is_some() && leaders.0 == leaders.1
+        });
+        assert!(
+            team.two
+                .done(&["device", "show", "quay-01"])
+                .contains("quay-01")
+        );
+        team.two.done(&["vault", "tidy"]);
+        team.start_again_at_once();
+    }
+}
+
+#[test]
 fn who_does_not_belong_to_the_services_is_refused_before_anything_is_touched() {
     let team = Services::start(&[]);
     let start = |bed: &Testbed, more: &[&str]| {
