@@ -386,11 +386,6 @@ impl Plans {
         given: &api::Confirmation,
         request_key: Option<RequestKey>,
     ) -> Result<api::Job, Refusal> {
-        if let Some(key) = &request_key
-            && let Some(job) = self.records.job_of_request(key).await?
-        {
-            return self.jobs.show(job).await;
-        }
         let held = self.take(id, given)?;
         let Held {
             mut order,

@@ -101,11 +101,6 @@ async fn bring_in_image(
     RequestKey(request_key): RequestKey,
     Given(new): Given<api::NewImageBackup>,
 ) -> Result<(StatusCode, Json<api::Job>), ApiError> {
-    if let Some(key) = &request_key
-        && let Some(job) = app.records.job_of_request(key).await?
-    {
-        return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
-    }
     let reason = Backups::reason(&new.reason)?;
     let device = match &new.device {
         Some(name) => Some(app.records.device(name).await?.name),
@@ -238,11 +233,6 @@ async fn take(
     RequestKey(request_key): RequestKey,
     Given(new): Given<api::NewBackup>,
 ) -> Result<(StatusCode, Json<api::Job>), ApiError> {
-    if let Some(key) = &request_key
-        && let Some(job) = app.records.job_of_request(key).await?
-    {
-        return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
-    }
     let order = app.taking.order(&operator, &new).await?;
     let card = order.card.clone();
     let reserved = app.slots.reserve(new.slot)?;

@@ -198,11 +198,6 @@ async fn compare(
     RequestKey(request_key): RequestKey,
     Given(new): Given<api::NewDrift>,
 ) -> Result<(StatusCode, Json<api::Job>), ApiError> {
-    if let Some(key) = &request_key
-        && let Some(job) = app.records.job_of_request(key).await?
-    {
-        return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
-    }
     let Inserted { at, medium, found } = app.slots.card_in(new.slot).await?;
     let slot = new.slot;
     let refuse = |why: String| {

@@ -6,6 +6,7 @@ use axum::Json;
 use axum::body::Body;
 use axum::extract::{FromRequest, FromRequestParts, Request, State};
 use axum::http::request::Parts;
+use axum::http::{Method, StatusCode};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use operations::people::Caller;
@@ -42,10 +43,11 @@ impl<S: Send + Sync> FromRequestParts<S> for RequestKey {
     }
 }
 
-/// Requests under one key come in one after the other, so that the second finds the job of the
-/// first; the key is bound to route and body.
+/// Answers a request that comes again under its key with the job that the first one started, whatever became of what it
+/// was about since. Requests under one key come in one after the other; the key is bound to who asks, route and body.
 pub async fn once(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
-    let Some(value) = request.headers().get(api::REQUEST_KEY) else {
+    let value = request.headers().get(api::REQUEST_KEY);
+    let Some(value) = value.filter(|_| request.method() == Method::POST) else {
         return next.run(request).await;
     };
     let key = match value.to_str() {
@@ -60,17 +62,33 @@ pub async fn once(State(app): State<Arc<App>>, request: Request, next: Next) -> 
         let detail = "the request is too long, or was cut off";
         return ApiError::invalid("bad-request", detail).into_response();
     };
+    let name = parts.extensions.get::<Caller>().map(|caller| &caller.name);
     let mut hasher = blake3::Hasher::new();
-    hasher.update(parts.method.as_str().as_bytes());
-    hasher.update(parts.uri.path().as_bytes());
-    hasher.update(&[0]);
+    for part in [name.map_or("", |name| name.as_str()), parts.uri.path()] {
+        hasher.update(part.as_bytes());
+        hasher.update(&[0]);
+    }
     hasher.update(&body);
-    parts.extensions.insert(records::jobs::RequestKey {
-        key: key.clone(),
+    let bound = records::jobs::RequestKey {
+        key,
         digest: hasher.finalize().as_bytes().to_vec(),
-    });
-    let _turn = app.turns.of(&key).await;
+    };
+    let _turn = app.turns.of(&bound.key).await;
+    match started(&app, &bound).await {
+        Ok(Some(job)) => return (StatusCode::ACCEPTED, Json(job)).into_response(),
+        Ok(None) => {}
+        Err(refusal) => return refusal.into_response(),
+    }
+    parts.extensions.insert(bound);
     next.run(Request::from_parts(parts, Body::from(body))).await
+}
+
+/// The job that was started under a key.
+async fn started(app: &App, key: &records::jobs::RequestKey) -> Result<Option<api::Job>, ApiError> {
+    match app.records.job_of_request(key).await? {
+        Some(job) => Ok(Some(app.jobs.show(job).await?)),
+        None => Ok(None),
+    }
 }
 
 /// A JSON body; what cannot be understood is refused with the reason.

@@ -313,11 +313,6 @@ async fn add(
     RequestKey(request_key): RequestKey,
     Given(new): Given<api::NewRelease>,
 ) -> Result<(StatusCode, Json<api::Job>), ApiError> {
-    if let Some(key) = &request_key
-        && let Some(job) = app.records.job_of_request(key).await?
-    {
-        return Ok((StatusCode::ACCEPTED, Json(app.jobs.show(job).await?)));
-    }
     // What can be refused without the file is refused first, so that an upload stays for the next try.
     if let Some(text) = &new.sheet {
         check_sheet(&app, text).await?;

@@ -169,6 +169,12 @@ async fn a_request_that_comes_twice_or_at_once_does_its_work_once() {
     );
     let again = client.add_release(&new, Some(used)).await.unwrap();
     assert_eq!(again.id, jobs[0]);
+    // Whoever else comes by the key gets nothing for it.
+    let other = Client::new(&bed.url(), "Ilse");
+    assert_eq!(
+        problem(other.add_release(&new, Some(used)).await).code,
+        "other-request"
+    );
 }
 
 fn database(bed: &Testbed, signal: &str) {
