@@ -14,6 +14,7 @@ use time::OffsetDateTime;
 use tokio::sync::Notify;
 use vault::Keys;
 
+use crate::people::code::{Code, digest_of};
 use crate::people::password;
 use crate::refusal::{Refusal, Why};
 
@@ -400,13 +401,13 @@ impl Benches {
             );
             return Err(Refusal::invalid("bad-name", detail));
         }
-        let (code, digest, until) = fresh_code()?;
-        let added = self.records.add_bench(name, by, &digest, until);
+        let code = Code::good_for(CODE_IS_GOOD)?;
+        let added = self.records.add_bench(name, by, &code.digest, code.until);
         added.await.map_err(taken)?;
         Ok(api::BenchCode {
             name: name.into(),
-            code,
-            until,
+            code: code.text,
+            until: code.until,
         })
     }
 
@@ -415,12 +416,14 @@ impl Benches {
     /// # Errors
     /// [`Refusal`] for an unknown one.
     pub async fn renew(&self, name: &str) -> Result<api::BenchCode, Refusal> {
-        let (code, digest, until) = fresh_code()?;
-        self.records.renew_bench(name, &digest, until).await?;
+        let code = Code::good_for(CODE_IS_GOOD)?;
+        self.records
+            .renew_bench(name, &code.digest, code.until)
+            .await?;
         Ok(api::BenchCode {
             name: name.into(),
-            code,
-            until,
+            code: code.text,
+            until: code.until,
         })
     }
 
@@ -430,7 +433,7 @@ impl Benches {
     /// What the records say.
     pub async fn enrol(&self, code: &str) -> Result<Option<api::Enrolled>, Refusal> {
         let credential = hex::encode(password::chance::<32>()?);
-        let code = password::digest_of_code(code);
+        let code = digest_of(code);
         let shown = password::digest_of_pass(&credential);
         let Some(name) = self.records.enrol_bench(&code, &shown).await? else {
             return Ok(None);
@@ -469,10 +472,4 @@ fn taken(error: RecordError) -> Refusal {
         RecordError::Conflict { .. } => Refusal::conflict("taken", error.to_string()),
         other => other.into(),
     }
-}
-
-fn fresh_code() -> Result<(String, Vec<u8>, OffsetDateTime), Refusal> {
-    let code = password::code()?;
-    let digest = password::digest_of_code(&code);
-    Ok((code, digest, OffsetDateTime::now_utc() + CODE_IS_GOOD))
 }

@@ -4,6 +4,7 @@
 //! pass says the most that may be done with it; a person's role, as it is now, says what of that they may do.
 
 mod caller;
+pub(crate) mod code;
 mod own;
 pub(crate) mod password;
 mod second_factor;
@@ -24,6 +25,7 @@ use tokio::sync::Semaphore;
 use vault::Keys;
 
 use crate::refusal::{Refusal, Why};
+use code::Code;
 
 /// How long a session is good without being used.
 const SESSION: time::Duration = time::Duration::days(7);
@@ -81,10 +83,11 @@ fn wrong() -> Refusal {
 
 /// A code that makes an owner of whoever has it: for the first one, and where all have forgotten their passwords.
 pub async fn owner_code(records: &Records) -> Result<String, Refusal> {
-    let (code, until) = (password::code()?, OffsetDateTime::now_utc() + FIRST_OWNER);
-    let digest = password::digest_of_code(&code);
-    records.invite(None, &digest, until, "service").await?;
-    Ok(code)
+    let code = Code::good_for(FIRST_OWNER)?;
+    records
+        .invite(None, &code.digest, code.until, "service")
+        .await?;
+    Ok(code.text)
 }
 
 /// What was shown and is changed, to be shown from now on.
@@ -372,7 +375,7 @@ impl People {
         self.in_turn(CODES, origin).await?;
         let name = name_of(&welcome.name)?;
         password::check(&welcome.password, name)?;
-        let digest = password::digest_of_code(&welcome.code);
+        let digest = code::digest_of(&welcome.code);
         let bad = || {
             Refusal::new(
                 Why::NotSignedIn,
@@ -429,8 +432,7 @@ impl People {
         new: &api::NewPerson,
     ) -> Result<api::Invitation, Refusal> {
         let name = name_of(&new.name)?;
-        let (code, until) = (password::code()?, OffsetDateTime::now_utc() + INVITATION);
-        let digest = password::digest_of_code(&code);
+        let code = Code::good_for(INVITATION)?;
         if !self.any().await {
             return Err(Refusal::conflict(
                 "no-owner",
@@ -438,27 +440,32 @@ impl People {
             ));
         }
         self.records
-            .add_person(name, new.role.name(), &digest, until, &caller.name)
+            .add_person(
+                name,
+                new.role.name(),
+                &code.digest,
+                code.until,
+                &caller.name,
+            )
             .await?;
         Ok(api::Invitation {
             name: name.into(),
-            code,
-            until,
+            code: code.text,
+            until: code.until,
         })
     }
 
     /// A further code for somebody, who chooses another password with it.
     pub async fn invite(&self, caller: &Caller, name: &str) -> Result<api::Invitation, Refusal> {
         let person = self.records.person(name).await?;
-        let (code, until) = (password::code()?, OffsetDateTime::now_utc() + INVITATION);
-        let digest = password::digest_of_code(&code);
+        let code = Code::good_for(INVITATION)?;
         self.records
-            .invite(Some(person.id), &digest, until, &caller.name)
+            .invite(Some(person.id), &code.digest, code.until, &caller.name)
             .await?;
         Ok(api::Invitation {
             name: person.name,
-            code,
-            until,
+            code: code.text,
+            until: code.until,
         })
     }
 

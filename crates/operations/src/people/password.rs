@@ -1,4 +1,4 @@
-//! Passwords, PINs and one-time codes: what they must be, and what is kept of them.
+//! Passwords and PINs: what they must be, and what is kept of them.
 
 use argon2::password_hash::phc::PasswordHash;
 use argon2::{Argon2, PasswordHasher, PasswordVerifier};
@@ -9,10 +9,6 @@ use crate::refusal::Refusal;
 const LENGTH: std::ops::RangeInclusive<usize> = 10..=200;
 /// Digits of a PIN.
 const PIN: std::ops::RangeInclusive<usize> = 4..=8;
-/// Letters of one-time codes: none that is taken for another.
-const LETTERS: &[u8; 32] = b"ABCDEFGHJKLMNPQRSTUVWXYZ23456789";
-/// Letters of a code; five bits each.
-const CODE: usize = 20;
 
 /// Refuses a password that is no hurdle.
 pub fn check(password: &str, name: &str) -> Result<(), Refusal> {
@@ -79,29 +75,6 @@ pub fn matches(secret: &str, kept: Option<&str>) -> bool {
     }
 }
 
-/// A new one-time code as people read it: groups of five letters and digits, a hundred bits.
-pub fn code() -> Result<String, Refusal> {
-    let bytes = chance::<CODE>()?;
-    let letters: Vec<_> = bytes
-        .iter()
-        .map(|byte| char::from(LETTERS[usize::from(byte & 31)]))
-        .collect();
-    let groups = letters
-        .chunks(5)
-        .map(|group| group.iter().collect::<String>());
-    Ok(groups.collect::<Vec<_>>().join("-"))
-}
-
-/// What is kept of a code, however it was typed.
-pub fn digest_of_code(code: &str) -> Vec<u8> {
-    let plain: String = code
-        .chars()
-        .filter(char::is_ascii_alphanumeric)
-        .map(|letter| letter.to_ascii_uppercase())
-        .collect();
-    blake3::hash(plain.as_bytes()).as_bytes().to_vec()
-}
-
 /// What is kept of the secret that a pass shows.
 pub fn digest_of_pass(secret: &str) -> Vec<u8> {
     blake3::hash(secret.as_bytes()).as_bytes().to_vec()
@@ -145,14 +118,5 @@ mod tests {
         for pin in ["471", "1111", "47a1", "123456789", ""] {
             assert_eq!(check_pin(pin).unwrap_err().code, "bad-pin", "{pin}");
         }
-    }
-
-    #[test]
-    fn a_code_counts_however_it_is_typed() {
-        let code = code().unwrap();
-        assert_eq!(code.len(), 23);
-        let typed = format!(" {} ", code.to_lowercase().replace('-', " "));
-        assert_eq!(digest_of_code(&code), digest_of_code(&typed));
-        assert_ne!(digest_of_code(&code), digest_of_code(&code[1..]));
     }
 }
