@@ -5,6 +5,7 @@ import { useState } from "react";
 import { type VaultLook, type VaultSize, get, post, requestKey } from "../api/client";
 import { isOver, useJob } from "../api/live";
 import { JobView } from "../parts/JobView";
+import { type Line, Plot, halves } from "../parts/Plot";
 import { Size, When, size } from "../parts/text";
 import { Amount, Button, Facts, Failure, Page, Sheet, State, Table } from "../parts/ui";
 
@@ -151,59 +152,23 @@ function Running({ id, over }: { id: number; over: () => void }) {
     return <JobView id={id} compact />;
 }
 
-const WIDE = 640;
-const TALL = 170;
-const LEFT = 64;
-const LOW = 22;
-
 /** What it takes and what it stands for, day by day. */
 function Growth({ sizes }: { sizes: VaultSize[] }) {
     if (sizes.length === 0) return <p className="text-sm text-faded">Not known yet: it is noted each time the vault is tidied.</p>;
     const most = Math.max(...sizes.flatMap((one) => [one.stored, one.content]), 1);
-    const day = (one: VaultSize) => new Date(one.day).getTime();
-    const first = Math.min(...sizes.map(day));
-    const last = Math.max(...sizes.map(day));
-    const x = (one: VaultSize) => LEFT + (last === first ? (WIDE - LEFT - 8) / 2 : ((WIDE - LEFT - 8) * (day(one) - first)) / (last - first));
-    const y = (bytes: number) => TALL - LOW - ((TALL - LOW - 10) * bytes) / most;
-    const line = (of: (one: VaultSize) => number) => sizes.map((one) => `${x(one).toFixed(1)},${y(of(one)).toFixed(1)}`).join(" ");
-    const lines: [string, string, (one: VaultSize) => number][] = [
-        ["contents", "var(--color-ochre)", (one) => one.content],
-        ["what it takes", "var(--color-blueprint)", (one) => one.stored],
-    ];
+    const line = (name: string, color: string, of: (one: VaultSize) => number): Line => ({
+        name,
+        color,
+        words: name,
+        dots: sizes.length < 40,
+        points: sizes.map((one) => [new Date(one.day).getTime(), of(one)]),
+    });
     return (
-        <figure className="grid gap-1">
-            <svg viewBox={`0 0 ${String(WIDE)} ${String(TALL)}`} className="w-full max-w-2xl" role="img" aria-label="Growth of the vault">
-                {[0, 0.5, 1].map((part) => (
-                    <g key={part}>
-                        <line x1={LEFT} x2={WIDE - 8} y1={y(most * part)} y2={y(most * part)} stroke="var(--color-line)" />
-                        <text x={LEFT - 6} y={y(most * part) + 4} textAnchor="end" fontSize="11" fill="var(--color-faded)">
-                            {part === 0 ? "0" : size(most * part)}
-                        </text>
-                    </g>
-                ))}
-                <text x={LEFT} y={TALL - 6} fontSize="11" fill="var(--color-faded)">
-                    {sizes[0]?.day}
-                </text>
-                {last !== first && (
-                    <text x={WIDE - 8} y={TALL - 6} textAnchor="end" fontSize="11" fill="var(--color-faded)">
-                        {sizes.at(-1)?.day}
-                    </text>
-                )}
-                {lines.map(([name, color, of]) => (
-                    <g key={name}>
-                        <polyline fill="none" stroke={color} strokeWidth="1.8" points={line(of)} />
-                        {sizes.length < 40 && sizes.map((one) => <circle key={one.day} cx={x(one)} cy={y(of(one))} r="2.6" fill={color} />)}
-                    </g>
-                ))}
-            </svg>
-            <figcaption className="flex flex-wrap gap-x-4 text-xs text-faded">
-                {lines.map(([name, color]) => (
-                    <span key={name} className="inline-flex items-center gap-1.5">
-                        <span aria-hidden className="inline-block h-0.5 w-5" style={{ background: color }} />
-                        {name}
-                    </span>
-                ))}
-            </figcaption>
-        </figure>
+        <Plot
+            label="Growth of the vault"
+            levels={halves(most, size)}
+            ends={[sizes[0]?.day, sizes.at(-1)?.day]}
+            lines={[line("contents", "var(--color-ochre)", (one) => one.content), line("what it takes", "var(--color-blueprint)", (one) => one.stored)]}
+        />
     );
 }
