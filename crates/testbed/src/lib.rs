@@ -253,6 +253,33 @@ impl Testbed {
         self.dir.path().join("service")
     }
 
+    /// The computer is gone, with all records and whatever else lay in the data folder but the vault; key and vault are
+    /// put back. The service is not running then.
+    pub fn lose_records(&mut self) {
+        self.stop_service();
+        let (dir, saved) = (self.data_dir(), self.dir().join("saved"));
+        std::fs::create_dir(&saved).expect("the folder is ours");
+        for name in ["vault", "team.key"] {
+            std::fs::rename(dir.join(name), saved.join(name)).expect("the service made it");
+        }
+        self.forget_computer();
+        std::fs::rename(&saved, &dir).expect("the folder is ours");
+    }
+
+    /// Nothing is left of the data folder, nor of a database that lies elsewhere because its user cannot reach that.
+    pub fn forget_computer(&mut self) {
+        let dir = self.data_dir();
+        std::fs::remove_dir_all(&dir).expect("the folder is ours");
+        let name = dir.to_string_lossy();
+        let name = name.trim_start_matches('/').replace('/', "-");
+        let elsewhere = std::fs::read_dir("/var/lib/duplicarium-postgres").into_iter();
+        for entry in elsewhere.flatten().flatten() {
+            if entry.file_name().to_string_lossy().contains(&name) {
+                std::fs::remove_dir_all(entry.path()).expect("it is ours");
+            }
+        }
+    }
+
     /// The service's import folder.
     pub fn import_dir(&self) -> PathBuf {
         self.dir.path().join("import")

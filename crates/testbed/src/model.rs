@@ -906,6 +906,126 @@ impl Model {
         }
     }
 
+    /// The records are kept in the vault, work goes on, and everything but vault and key is lost: what is on the cards
+    /// is known again as soon as they are in slots, what was acknowledged is there, and no label is given twice.
+    pub async fn lose_everything(&mut self, steps: u64) {
+        self.say("keep the records".into());
+        let kept = self.client.keep_records(None).await;
+        let kept = kept.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        assert_eq!(self.let_happen(&kept, Fate::Well).await.state, "done");
+        let mistrusted = self.mistrusted.clone();
+        for _ in 0..steps {
+            let fate = match self.chance.below(3) {
+                0 => self.fate(true),
+                _ => self.fate(false),
+            };
+            match self.chance.below(5) {
+                0 => self.import(fate).await,
+                1 => drop(self.back_up(fate).await),
+                2 => drop(self.restore(fate).await),
+                _ => self.write(fate).await,
+            }
+            self.check().await;
+            if self.chance.below(3) == 0 {
+                self.put().await;
+            }
+        }
+        self.say(format!(
+            "everything is lost, {steps} steps after the records were kept"
+        ));
+        let labels: BTreeSet<_> = self.labels.values().cloned().collect();
+        self.bed.lose_records();
+        let recovered = self.bed.service_command().arg("--recover").output();
+        let recovered = crate::Said::from(recovered.expect("the service is there"));
+        assert_eq!(recovered.code, 0, "{recovered:?}");
+        assert!(!recovered.out.contains("Not back"), "{recovered:?}");
+        self.bed.start_service();
+        // What nobody but the records knew is as it was.
+        self.mistrusted.retain(|card| mistrusted.contains(card));
+        self.forget_unwritten_labels().await;
+        self.take_what_was_not_acknowledged().await;
+        for (place, (card, _)) in CARDS.iter().enumerate() {
+            let slot = place as u32 + 1;
+            self.slots.insert(slot, card);
+            self.bed.put(card, slot);
+        }
+        self.settle().await;
+        self.check().await;
+        self.slots.remove(&4);
+        self.bed.standin(&["pull", "--slot", "4"]);
+        for (card, _) in CARDS {
+            if self.labels.contains_key(card) {
+                continue;
+            }
+            let slot = *self
+                .slots
+                .iter()
+                .find(|(_, held)| **held == card)
+                .map_or(&3, |(slot, _)| slot);
+            self.slots.retain(|_, held| *held != card);
+            self.slots.insert(slot, card);
+            self.bed.put(card, slot);
+            self.settle().await;
+            if let Some(plan) = self.plan(slot, DEVICES[0]).await {
+                assert!(
+                    !labels.contains(&plan.card),
+                    "{}: {} stands on a sticker",
+                    self.what,
+                    plan.card
+                );
+            }
+        }
+        self.settle().await;
+        self.check().await;
+    }
+
+    /// A card that was given a label, and not touched since, is known to nobody any more.
+    async fn forget_unwritten_labels(&mut self) {
+        for (card, label) in self.labels.clone() {
+            let found = self.client.card(&label).await;
+            if code(&found, "unknown") {
+                assert_eq!(
+                    self.medium(card),
+                    Medium::Blank,
+                    "{}: {label} is unknown",
+                    self.what
+                );
+                self.labels.remove(card);
+                self.last.remove(card);
+            }
+        }
+    }
+
+    /// A job that was killed right before its end was recorded may have left all that it made: it is whole, though nobody
+    /// was told of it.
+    async fn take_what_was_not_acknowledged(&mut self) {
+        let page = api::Paging::default();
+        let backups = self
+            .client
+            .backups(&api::BackupQuery::default(), &page)
+            .await;
+        let backups = backups.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        for backup in backups.items {
+            if !self.backups.contains_key(&backup.name) {
+                self.bed.done(&["backup", "prove", &backup.name]);
+                let gone = self
+                    .client
+                    .let_backup_go(&backup.name, "nobody was told of it")
+                    .await;
+                gone.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+                self.gone.insert(backup.name.clone());
+                self.backups.insert(backup.name, None);
+            }
+        }
+        let releases = self.client.releases().await;
+        let releases = releases.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        for release in releases {
+            if release.name.starts_with("line ") && !self.imported.contains(&release.name) {
+                self.imported.push(release.name);
+            }
+        }
+    }
+
     async fn restart(&mut self) {
         self.say("restart".into());
         self.bed.stop_service();

@@ -131,7 +131,16 @@ impl Slots {
         contents: &Contents,
         bound: &Bound,
     ) -> Result<Option<String>, Refusal> {
-        let settled = self.settle_doubt(slot, medium, contents, bound).await?;
+        let mut settled = None;
+        // Where a write did not touch it, what became of the one before shows now.
+        while let Some((label, untouched)) =
+            self.settle_doubt(slot, medium, contents, bound).await?
+        {
+            settled = Some(label);
+            if !untouched {
+                break;
+            }
+        }
         let claimed = claimed(contents);
         // What a card says of itself counts only if the records know such a card of this size.
         if let Some(label) = claimed {
@@ -184,14 +193,15 @@ impl Slots {
     }
 
     /// A write that was under way when the service ended, or whose card was gone when it failed, is
-    /// recorded as what its card now shows it to be. Gives the label of a card that was known by it.
+    /// recorded as what its card now shows it to be. Gives the label of a card that was known by it, and whether that write
+    /// had not touched it.
     async fn settle_doubt(
         self: &Arc<Self>,
         slot: SlotName,
         medium: &Medium,
         contents: &Contents,
         bound: &Bound,
-    ) -> Result<Option<String>, Refusal> {
+    ) -> Result<Option<(String, bool)>, Refusal> {
         let doubts = self
             .records
             .doubts(medium.size as i64, claimed(contents))
@@ -239,7 +249,7 @@ impl Slots {
             if self.records.settle_doubt(imprint, spoilt, &summary).await? {
                 self.events.bus.tell(News::Events);
             }
-            return Ok(Some(doubt.card));
+            return Ok(Some((doubt.card, spoilt == Some(Spoilt::Untouched))));
         }
         Ok(None)
     }

@@ -29,6 +29,9 @@ async fn main() {
         let mut model = Model::new(seed);
         for step in 0..60 {
             model.step(step % 2 == 1).await;
+            if step % 30 == 20 {
+                model.lose_everything(seed % 5).await;
+            }
         }
         let played = model.finish().await;
         all.steps += played.steps;

@@ -511,18 +511,7 @@ fn vault_and_key_alone_bring_everything_back() {
 
     // The computer is gone.
     let dir = bed.data_dir();
-    std::fs::remove_dir_all(&dir).unwrap();
-    if let Ok(entries) = std::fs::read_dir("/var/lib/duplicarium-postgres") {
-        for entry in entries.flatten() {
-            let ours = dir
-                .to_string_lossy()
-                .trim_start_matches('/')
-                .replace('/', "-");
-            if entry.file_name().to_string_lossy().contains(&ours) {
-                std::fs::remove_dir_all(entry.path()).unwrap();
-            }
-        }
-    }
+    bed.forget_computer();
     std::fs::create_dir(&dir).unwrap();
     let out = bed.service_command().arg("--recover").output().unwrap();
     assert!(

@@ -18,3 +18,22 @@ async fn what_is_said_is_what_is() {
     println!("{played:?}");
     assert!(played.kills + played.database_kills > 2, "{played:?}");
 }
+
+/// Everything but vault and key is lost, and what the records say afterwards is what is.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_said_after_everything_was_lost_is_what_is() {
+    let seed = std::env::var("MODEL_SEED")
+        .ok()
+        .and_then(|seed| seed.parse().ok());
+    let seed = seed.unwrap_or_else(|| u64::from(std::process::id()) + 1);
+    println!("MODEL_SEED={seed}");
+    let mut model = Model::new(seed);
+    for _ in 0..4 {
+        model.step(false).await;
+    }
+    model.lose_everything(5).await;
+    for _ in 0..4 {
+        model.step(false).await;
+    }
+    println!("{:?}", model.finish().await);
+}
