@@ -1,7 +1,7 @@
 // The team: who belongs to it, what they are signed in with, what one has to prove oneself with.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { type FormEvent, useState } from "react";
+import { type FormEvent } from "react";
 
 import { type Invitation, type Me, type Pass, type Person, type Role, get, patch, post, put, remove } from "../api/client";
 import { useMe } from "../api/live";
@@ -9,6 +9,7 @@ import { filled } from "../parts/form";
 import { Notices } from "../parts/Notices";
 import { Services } from "../parts/Services";
 import { When } from "../parts/text";
+import { Twice } from "../parts/Twice";
 import { Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, Table } from "../parts/ui";
 import { ByCode, ByPassword, useSignedIn } from "./SignIn";
 
@@ -126,9 +127,11 @@ function People({ owner }: { owner: boolean }) {
                                 >
                                     New code
                                 </Button>{" "}
-                                <Parting
-                                    name={person.name}
-                                    part={() => {
+                                {/* Their sessions and tokens end at once. */}
+                                <Twice
+                                    label="Remove"
+                                    sure={`Part with ${person.name}`}
+                                    act={() => {
                                         part.mutate(person.name);
                                     }}
                                 />
@@ -141,25 +144,6 @@ function People({ owner }: { owner: boolean }) {
             {invite.data !== undefined && <Code made={invite.data} />}
             {owner && <NewPerson done={again} />}
         </Sheet>
-    );
-}
-
-/** Asked twice: their sessions and tokens end at once. */
-function Parting({ name, part }: { name: string; part: () => void }) {
-    const [sure, setSure] = useState(false);
-    return (
-        <Button
-            look={sure ? "danger" : "plain"}
-            onClick={() => {
-                if (sure) part();
-                setSure(!sure);
-            }}
-            onBlur={() => {
-                setSure(false);
-            }}
-        >
-            {sure ? `Part with ${name}` : "Remove"}
-        </Button>
     );
 }
 
@@ -386,7 +370,7 @@ function Passes({ owner, me }: { owner: boolean; me: Me }) {
     const most = ROLES.findIndex(([role]) => role === me.role);
     return (
         <Sheet title={owner ? "Signed in: everybody" : "Signed in"}>
-            <Table head={["kind", "who", "called", "at most", "last used", "ends", ""]}>
+            <Table head={["kind", "who", "called", "may act as", "last used", "ends", ""]}>
                 {(passes.data ?? []).map((pass: Pass) => (
                     <tr key={pass.id}>
                         <td>{pass.kind}</td>

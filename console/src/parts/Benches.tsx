@@ -5,6 +5,7 @@ import { type FormEvent, useState } from "react";
 import { type BenchCode, type FarBench, get, post, remove } from "../api/client";
 import { useMe } from "../api/live";
 import { Readers } from "./Readers";
+import { Twice } from "./Twice";
 import { Size, When } from "./text";
 import { Amount, Button, FIELD, Failure, Notice, State, Table } from "./ui";
 
@@ -51,7 +52,6 @@ function List({ all, owner }: { all: FarBench[]; owner: boolean }) {
     const renew = useMutation({ mutationFn: (name: string) => post(`benches/${encodeURIComponent(name)}/code`, {}) });
     const leave = useMutation({ mutationFn: (name: string) => remove(`benches/${encodeURIComponent(name)}`), onSuccess: again });
     const made = renew.data ?? add.data;
-    const [sure, setSure] = useState("");
     const submit = (event: FormEvent<HTMLFormElement>) => {
         event.preventDefault();
         const name = new FormData(event.currentTarget).get("name");
@@ -88,16 +88,14 @@ function List({ all, owner }: { all: FarBench[]; owner: boolean }) {
                                         >
                                             New code
                                         </Button>{" "}
-                                        <Button
-                                            look={sure === bench.name ? "danger" : "plain"}
+                                        <Twice
+                                            label="Remove…"
+                                            sure={`Remove ${bench.name} for good`}
                                             disabled={leave.isPending}
-                                            onClick={() => {
-                                                if (sure === bench.name) leave.mutate(bench.name);
-                                                else setSure(bench.name);
+                                            act={() => {
+                                                leave.mutate(bench.name);
                                             }}
-                                        >
-                                            {sure === bench.name ? `Remove ${bench.name} for good` : "Remove…"}
-                                        </Button>
+                                        />
                                     </>
                                 )}
                             </td>

@@ -83,9 +83,10 @@ export function Notices({ owner }: { owner: boolean }) {
 }
 
 function NewWay({ done }: { done: () => unknown }) {
+    const matters = useQuery({ queryKey: ["notice-matters"], queryFn: () => get("notice-matters"), staleTime: Infinity });
     const add = useMutation({
-        mutationFn: ({ name, to, secret }: { name: string; to: string; secret: string }) =>
-            post("notice-ways", { name, about: [], ...(to.includes("://") ? { call: to, ...(secret === "" ? {} : { secret }) } : { mail: to }) }),
+        mutationFn: ({ name, to, secret, about }: { name: string; to: string; secret: string; about: string[] }) =>
+            post("notice-ways", { name, about, ...(to.includes("://") ? { call: to, ...(secret === "" ? {} : { secret }) } : { mail: to }) }),
         onSuccess: done,
     });
     return (
@@ -93,7 +94,8 @@ function NewWay({ done }: { done: () => unknown }) {
             className="mt-3 flex flex-wrap items-end gap-3 text-sm"
             onSubmit={(event: FormEvent<HTMLFormElement>) => {
                 event.preventDefault();
-                add.mutate(filled(event.currentTarget, ["name", "to", "secret"]));
+                const about = new FormData(event.currentTarget).getAll("about").filter((kind) => typeof kind === "string");
+                add.mutate({ ...filled(event.currentTarget, ["name", "to", "secret"]), about });
             }}
         >
             <label className="grid gap-1">
@@ -111,6 +113,18 @@ function NewWay({ done }: { done: () => unknown }) {
             <Button type="submit" disabled={add.isPending}>
                 Add
             </Button>
+            <details className="basis-full">
+                <summary className="cursor-pointer text-blueprint">Only about some matters</summary>
+                <fieldset className="mt-2 grid gap-x-6 gap-y-1 sm:grid-cols-2">
+                    <legend className="sr-only">What is told; everything where nothing is chosen</legend>
+                    {matters.data?.map((one) => (
+                        <label key={one.kind} className="flex items-baseline gap-2">
+                            <input type="checkbox" name="about" value={one.kind} />
+                            {one.when}
+                        </label>
+                    ))}
+                </fieldset>
+            </details>
             <Failure error={add.error} />
         </form>
     );

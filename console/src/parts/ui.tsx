@@ -167,7 +167,7 @@ export function Table({ head, children }: { head: string[]; children: ReactNode 
 }
 
 /** One line of text to fill in. */
-export const FIELD = "rounded-sm border border-line bg-paper px-2 py-1.5";
+export const FIELD = "min-h-9 rounded-sm border border-line bg-paper px-2 py-1.5";
 
 export const Amount = ({ children }: { children: ReactNode }) => <td className="text-right">{children}</td>;
 

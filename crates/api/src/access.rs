@@ -187,6 +187,7 @@ pub const ACCESS: &[Access] = &[
     quiet("get", "/api/v1/backups/{name}/sharing", BENCH),
     told("get", "/api/v1/backups/{name}/sharing/image", BENCH, "took an image for sharing out of a backup"),
     quiet("get", "/api/v1/bench", LOOKER),
+    quiet("get", "/api/v1/notice-matters", LOOKER),
     quiet("get", "/api/v1/notice-ways", LOOKER),
     told("post", "/api/v1/notice-ways", OWNER, "said who is told"),
     told("delete", "/api/v1/notice-ways/{name}", OWNER, "said who is told no more"),

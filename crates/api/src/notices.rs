@@ -32,6 +32,15 @@ pub const MATTERS: &[(&str, &str)] = &[
     ),
 ];
 
+/// A kind of matters that is told.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Matter {
+    /// What it is called.
+    pub kind: String,
+    /// When it is told.
+    pub when: String,
+}
+
 /// A way in which somebody is told.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct NoticeWay {

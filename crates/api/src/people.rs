@@ -168,7 +168,7 @@ pub struct Pass {
     pub person: Option<String>,
     /// What it is called.
     pub name: String,
-    /// The most that may be done with it.
+    /// What may be done with it now: what it was made for, and no more than its person may.
     pub role: Role,
     /// When it was made.
     #[serde(with = "time::serde::rfc3339")]

@@ -30,6 +30,8 @@ pub struct Pass {
     pub expires_at: OffsetDateTime,
     /// Who acts at a station now.
     pub acting: Option<String>,
+    /// Role of the person whose it is, or who acts with it.
+    pub person_role: Option<String>,
 }
 
 /// A new pass.
@@ -175,7 +177,7 @@ impl Records {
         let rows = sqlx::query_as!(
             Pass,
             r#"select p.id, p.kind, x.name as "person?", p.name, p.role, p.made_at, p.used_at, p.used_from, p.expires_at,
-                 a.name as "acting?"
+                 a.name as "acting?", coalesce(a.role, x.role) as person_role
                from passes p
                left join people x on x.id = p.person_id
                left join people a on a.id = p.acting_id and p.acting_until > now()

@@ -3,9 +3,14 @@
 use reqwest::Method;
 
 use super::{Answer, Client, part};
-use crate::{NewNoticeWay, Notice, NoticeWay};
+use crate::{Matter, NewNoticeWay, Notice, NoticeWay};
 
 impl Client {
+    /// The kinds of matters that are told.
+    pub async fn notice_matters(&self) -> Answer<Vec<Matter>> {
+        self.get("notice-matters").await
+    }
+
     /// The ways in which somebody is told.
     pub async fn notice_ways(&self) -> Answer<Vec<NoticeWay>> {
         self.get("notice-ways").await

@@ -66,11 +66,8 @@ impl Notice {
             Self::List => return context.show(&client.notice_ways().await?, |all| ways(all)),
             Self::Told => return context.show(&client.notices().await?, |all| told(all)),
             Self::Matters => {
-                let all: Vec<_> = api::MATTERS.to_vec();
-                return context.show(&all, |all| {
-                    let rows = all
-                        .iter()
-                        .map(|(kind, what)| [kind.to_string(), what.to_string()]);
+                return context.show(&client.notice_matters().await?, |all| {
+                    let rows = all.iter().map(|one| [one.kind.clone(), one.when.clone()]);
                     text::table(["matter", "when"], &[], rows);
                 });
             }

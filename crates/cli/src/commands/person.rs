@@ -313,7 +313,7 @@ impl Pass {
                         "kind",
                         "person",
                         "called",
-                        "at most",
+                        "may act as",
                         "last used",
                         "ends",
                     ],

@@ -14,10 +14,21 @@ use crate::error::ApiError;
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
+        .routes(routes!(matters))
         .routes(routes!(ways, add))
         .routes(routes!(remove))
         .routes(routes!(try_now))
         .routes(routes!(list))
+}
+
+/// The kinds of matters that are told.
+#[utoipa::path(get, path = "/api/v1/notice-matters", responses((status = 200, body = Vec<api::Matter>)))]
+async fn matters() -> Json<Vec<api::Matter>> {
+    let all = api::MATTERS.iter().map(|(kind, when)| api::Matter {
+        kind: (*kind).into(),
+        when: (*when).into(),
+    });
+    Json(all.collect())
 }
 
 /// The ways in which somebody is told.

@@ -232,7 +232,11 @@ async fn passes(
     let rows = app.records.passes(whose).await?.into_iter();
     let rows = rows.map(|row| api::Pass {
         own: caller.pass == Some(row.id),
-        role: role(&row.role),
+        // No more than the person may; a station that nobody acts at may what it was made for.
+        role: row
+            .person_role
+            .as_deref()
+            .map_or(role(&row.role), |person| role(person).min(role(&row.role))),
         id: row.id,
         kind: row.kind,
         person: row.person,

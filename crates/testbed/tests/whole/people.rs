@@ -375,6 +375,13 @@ async fn what_opens_the_service_and_what_does_not() {
         .iter()
         .find(|pass| pass["person"] == "Maren")
         .unwrap();
+    // What is said of a pass is what may be done with it now.
+    for (person, role) in [("Maren", "owner"), ("Ilse", "looker")] {
+        let all = passes.as_array().unwrap().iter();
+        let mut own = all.filter(|pass| pass["person"] == person).peekable();
+        assert!(own.peek().is_some());
+        assert!(own.all(|pass| pass["role"] == role), "{passes:#}");
+    }
     let end = format!("passes/{}", of_maren["id"]);
     assert_eq!(
         web.refused(Some(&ilse), "delete", &end, json!(null)).await,

@@ -135,10 +135,17 @@ async fn who_is_told_and_which_services_there_are_stands_on_the_page_of_the_team
         .await?;
     browser.see("this service has no server for mail").await?;
     fill(&browser, "to", &program.url()).await?;
+    let some = "//summary[text()='Only about some matters']";
+    browser.find(some).await?.click().await?;
+    for kind in ["job-failed", "space"] {
+        let kind = format!("//input[@name='about'][@value='{kind}']");
+        browser.find(&kind).await?.click().await?;
+    }
     browser
         .press_in("//form[.//input[@name='to']]", "Add")
         .await?;
     let row = "//tr[td[text()='alarm']]";
+    browser.see("job-failed, space").await?;
     browser.press_in(row, "Try").await?;
     browser.see("was told that this is a trial").await?;
     let got = program.until(1);
