@@ -64,17 +64,8 @@ export function FirstJoin({ arrival }: { arrival: number }) {
                         ✓ <span className="font-mono">{one.name}</span> is heard where the service&rsquo;s computer stands ({one.strength} of 100).
                     </p>
                 ))}
-                <form
-                    className="flex flex-wrap items-end gap-3"
-                    onSubmit={(event: FormEvent<HTMLFormElement>) => {
-                        event.preventDefault();
-                        const at = new FormData(event.currentTarget).get("at");
-                        const by = (event.nativeEvent as SubmitEvent).submitter;
-                        const joins = by instanceof HTMLButtonElement && by.value === "join";
-                        here.mutate({ at: typeof at === "string" ? at.trim() : "", joins });
-                    }}
-                >
-                    {!json && (
+                {!json && (
+                    <div>
                         <Button
                             disabled={phone.isPending}
                             onClick={() => {
@@ -83,19 +74,33 @@ export function FirstJoin({ arrival }: { arrival: number }) {
                         >
                             Hand over from this phone
                         </Button>
-                    )}
-                    <label className="grid gap-1">
-                        Its address and port, if another
+                    </div>
+                )}
+                <form
+                    className="grid gap-3 border-t border-line pt-3"
+                    onSubmit={(event: FormEvent<HTMLFormElement>) => {
+                        event.preventDefault();
+                        const at = new FormData(event.currentTarget).get("at");
+                        const by = (event.nativeEvent as SubmitEvent).submitter;
+                        const joins = by instanceof HTMLButtonElement && by.value === "join";
+                        here.mutate({ at: typeof at === "string" ? at.trim() : "", joins });
+                    }}
+                >
+                    <p>Or the service&rsquo;s computer does it:</p>
+                    <div className="flex flex-wrap items-center gap-3">
+                        {can_join === true && (
+                            <Button type="submit" value="join" disabled={here.isPending}>
+                                {here.isPending ? "Joining it…" : "Join it, hand over, and come back"}
+                            </Button>
+                        )}
+                        <Button type="submit" disabled={here.isPending}>
+                            Hand over, it has joined already
+                        </Button>
+                    </div>
+                    <label className="flex flex-wrap items-center gap-x-3 gap-y-1 text-faded">
+                        The board&rsquo;s address and port, if they are others
                         <input name="at" autoComplete="off" className={`${FIELD} w-44 font-mono`} />
                     </label>
-                    <Button type="submit" disabled={here.isPending}>
-                        Hand over from the service&apos;s computer
-                    </Button>
-                    {can_join === true && (
-                        <Button type="submit" value="join" disabled={here.isPending}>
-                            {here.isPending ? "Joining it…" : "Let that computer join it, hand over, and come back"}
-                        </Button>
-                    )}
                 </form>
                 {here.isSuccess && <p className="text-moss">✓ It took its settings and goes to its network.</p>}
                 <Failure error={phone.error ?? here.error} />

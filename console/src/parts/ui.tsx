@@ -103,7 +103,7 @@ export function State({ name }: { name: string }) {
 }
 
 const BUTTON =
-    "rounded-sm border px-3 py-1.5 text-sm font-semibold cursor-pointer disabled:cursor-not-allowed disabled:opacity-50";
+    "min-h-9 rounded-sm border px-3 py-1.5 text-sm font-semibold cursor-pointer disabled:cursor-not-allowed disabled:opacity-50";
 const LOOKS = {
     plain: "border-line bg-sheet hover:border-blueprint hover:text-blueprint",
     main: "border-blueprint bg-blueprint text-onblue hover:opacity-90",

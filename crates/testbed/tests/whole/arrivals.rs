@@ -1015,6 +1015,52 @@ async fn the_service_joins_the_network_of_a_board_and_comes_back() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_console_lets_the_service_join_the_network_of_a_board() {
+    let bed = bed_with_radio();
+    bed.add_device("quay-01");
+    bed.done(&[
+        "device",
+        "describe",
+        "quay-01",
+        "--mac",
+        "5a:17:00:00:0b:01",
+    ]);
+    card_of(&bed, "quay-01", "mica");
+    let arrival = bed.json(&["arrival", "expect", "quay-01"])["arrival"]["id"].clone();
+    let browser = Browser::start().await.unwrap();
+    let page = format!("{}/arrivals/{arrival}", bed.url());
+    browser.window.goto(&page).await.unwrap();
+    browser
+        .see("If it opens a network of its own")
+        .await
+        .unwrap();
+    browser.see("Quaylink-0B01").await.unwrap();
+    let join = "Join it, hand over, and come back";
+    // Nobody is there yet: said where it was asked for.
+    browser.press(join).await.unwrap();
+    browser
+        .see("no network named Quaylink-0B01 is heard here now")
+        .await
+        .unwrap();
+    boot(
+        &bed,
+        "mica",
+        &["--own-network", "--mac", "5a:17:00:00:0b:01"],
+    );
+    browser.see("is heard where the service").await.unwrap();
+    browser.press(join).await.unwrap();
+    browser
+        .see("It took its settings and goes to its network")
+        .await
+        .unwrap();
+    let asked = std::fs::read_to_string(bed.dir().join("radio.asked")).unwrap();
+    let joined: Vec<_> = asked.lines().filter(|line| *line != "hears").collect();
+    assert_eq!(joined, ["joins Quaylink-0B01", "leaves"]);
+    let text = browser.text().await.unwrap();
+    assert!(!text.contains("ebb and flow"), "no secret is shown: {text}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn what_the_radio_hears_tells_why_a_board_is_late() {
     let bed = bed_with_radio();
     bed.add_device("quay-01");
