@@ -115,7 +115,7 @@ pub struct Proof {
 /// Which backups are asked for: those that all of it holds of.
 #[derive(Clone, Debug, Default)]
 pub struct Wanted {
-    /// A text anywhere in its name, card or device.
+    /// A text anywhere in its name or reason, or in what its card or device is found by.
     pub search: Option<String>,
     /// Label of the card that was read.
     pub card: Option<String>,
@@ -157,12 +157,18 @@ impl Wanted {
             .filter(|text| !text.trim().is_empty())
         {
             let text = anywhere(&text.to_lowercase());
-            query
-                .push(
-                    " and (lower(b.name || ' ' || coalesce(c.label, '') || ' ' || b.reason) like ",
-                )
-                .push_bind(text.clone());
-            query.push(" or d.words like ").push_bind(text).push(")");
+            query.push(
+                " and b.id in (select id from backups where lower(name || ' ' || reason) like ",
+            );
+            query.push_bind(text.clone());
+            query.push(
+                " union all select x.id from cards w join backups x on x.card_id = w.id where w.words like ",
+            );
+            query.push_bind(text.clone());
+            query.push(
+                " union all select x.id from devices w join backups x on x.device_id = w.id where w.words like ",
+            );
+            query.push_bind(text).push(")");
         }
         if !self.gone_too {
             query.push(" and b.gone_at is null");

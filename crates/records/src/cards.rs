@@ -145,9 +145,7 @@ impl Wanted {
             .filter(|text| !text.trim().is_empty())
         {
             let text = anywhere(&text.to_lowercase());
-            query.push(
-                " and c.id in (select id from cards where lower(concat_ws(' ', label, notes, brand, seller, batch)) like ",
-            );
+            query.push(" and c.id in (select id from cards where words like ");
             query.push_bind(text.clone());
             query.push(
                 " union all select x.id from devices w join cards x on x.device_id = w.id where w.words like ",

@@ -524,16 +524,16 @@ fn compose_rows(
     let disk = ManifestDisk::open(vault, name)?;
     let cold = begun.elapsed().as_secs_f64() * 1e3 + once(disk)?;
     let [of_warm, of_cold, of_touched] = names;
-    let row = |name, value, unit| Row {
+    let row = |name, value, unit, bar| Row {
         name,
         value,
         unit,
-        bar: Some(100.0),
+        bar: Some(bar),
     };
     Ok(vec![
-        row(of_warm, warm, "ms"),
-        row(of_cold, cold, "ms"),
-        row(of_touched, touched as f64, "chunks"),
+        row(of_warm, warm, "ms", 50.0),
+        row(of_cold, cold, "ms", 50.0),
+        row(of_touched, touched as f64, "chunks", 80.0),
     ])
 }
 

@@ -19,6 +19,10 @@ const BAR: Duration = Duration::from_millis(50);
 /// How often each question is asked.
 const ASKED: usize = 200;
 
+/// Imprints, and in how many parts they come: space of what was changed is used again between them.
+const IMPRINTS: u64 = 50_000;
+const PARTS: u64 = 10;
+
 /// The rows of a team with thousands of devices.
 pub fn rows(runtime: &tokio::runtime::Runtime) -> Result<Vec<Row>> {
     let bed = Testbed::start();
@@ -149,31 +153,37 @@ fn records(bed: &Testbed) -> Result<()> {
     let port = testbed::postgres_port(&bed.data_dir());
     let password = std::fs::read_to_string(bed.data_dir().join("postgres.password"))?;
     let settings = r#"[{"name":"wifi_network","label":"Wi-Fi network","kind":"network-name","required":true,"secret":false,"value":"Net","applies":true}]"#;
-    let sql = format!(
+    let run = |sql: &str| psql(port, password.trim(), sql);
+    run(
         "insert into jobs (kind, state, subject, operator, finished_at) values ('write', 'done', 'many', 'marit', now());
          insert into cards (size, kind, edges, added_by) select 4000000000 + g, 'SD card', '\\x01', 'marit'
             from generate_series(1, 12000) g;
-         insert into imprints (card_id, device_id, release_id, base, job_id, slot, operator, state, settings, files,
-                manifest, written, verified, finished_at, origin_release_id)
-            select c.id, d.id, r.id, r.name, (select max(id) from jobs), 1, 'marit', 'verified', '{settings}', '[]',
-                '\\x01', 1, 1, now(), r.id
-            from generate_series(0, 49999) g
-            join (select id, row_number() over (order by id) - 1 as n from cards) c on c.n = g % 12000
-            join (select id, row_number() over (order by name) - 1 as n from devices) d on d.n = g % 10000,
-                (select id, name from releases where appliance = 'quaylink') r
-            order by g;
-         insert into backups (name, card_id, device_id, imprint_id, job_id, card_size, content, smallest_card, table_kind,
-                partitions, manifest, stored, verified, slot, insertion, taken_by)
-            select 'backup-' || i.id, i.card_id, i.device_id, i.id, i.job_id, 4000000000, 1, 1, 'MBR', '[]', '\\x01', 1,
-                'read twice', 1, 1, 'marit' from imprints i where i.id % 10 = 0;
          insert into events (operator, kind, subject, summary) select 'marit', 'device.changed', 'x', 'x'
-            from generate_series(1, 50000)"
-    );
-    // What PostgreSQL does by itself within a minute.
-    for sql in [sql.as_str(), "vacuum analyze"] {
-        psql(port, password.trim(), sql)?;
+            from generate_series(1, 50000)",
+    )?;
+    for part in 0..PARTS {
+        let (from, until) = (part * IMPRINTS / PARTS, (part + 1) * IMPRINTS / PARTS);
+        run(&format!(
+            "insert into imprints (card_id, device_id, release_id, base, job_id, slot, operator, state, settings, files,
+                    manifest, written, verified, finished_at, origin_release_id)
+                select c.id, d.id, r.id, r.name, (select max(id) from jobs), 1, 'marit', 'verified', '{settings}', '[]',
+                    '\\x01', 1, 1, now(), r.id
+                from generate_series({from}, {until} - 1) g
+                join (select id, row_number() over (order by id) - 1 as n from cards) c on c.n = g % 12000
+                join (select id, row_number() over (order by name) - 1 as n from devices) d on d.n = g % 10000,
+                    (select id, name from releases where appliance = 'quaylink') r
+                order by g"
+        ))?;
+        // What PostgreSQL does by itself within a minute, time and again over the years.
+        run("vacuum analyze")?;
     }
-    Ok(())
+    run(
+        "insert into backups (name, card_id, device_id, imprint_id, job_id, card_size, content, smallest_card, table_kind,
+                partitions, manifest, stored, verified, slot, insertion, taken_by, whole_card)
+            select 'backup-' || i.id, i.card_id, i.device_id, i.id, i.job_id, 4000000000, 1, 1, 'MBR', '[]', '\\x01', 1,
+                'read twice', 1, 1, 'marit', 1 from imprints i where i.id % 10 = 0",
+    )?;
+    run("vacuum analyze")
 }
 
 fn psql(port: u16, password: &str, sql: &str) -> Result<()> {
