@@ -51,7 +51,7 @@ async fn put_back(records: &Records, note: &Note, operator: &str) -> Result<(), 
             let new: NotedImprint = about(note)?;
             let manifest = note.of().ok_or("its note names no content")?.0;
             records
-                .found_imprint(&new, &manifest, note.at, &note.by, operator)
+                .found_imprint(&new, &manifest, note.at, operator)
                 .await
         }
     };

@@ -8,7 +8,7 @@ use crate::jobs::{self, Ending};
 use crate::{RecordError, Records, events};
 
 /// What an imprint was made from.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Base {
     /// A release, by number.
     Release(i64),
@@ -17,7 +17,7 @@ pub enum Base {
 }
 
 /// An imprint that is about to be made.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct NewImprint {
     /// Card that is written.
     pub card: i64,
@@ -51,7 +51,8 @@ pub struct NewImprint {
     pub accepted: Vec<String>,
 }
 
-/// What the vault keeps of an imprint beside its content, for records that do not know it.
+/// What the vault keeps of an imprint beside its content, for records that do not know it. Names stand for what has
+/// other numbers there.
 #[derive(Clone, Debug, Serialize, Deserialize)]
 pub struct NotedImprint {
     /// Its number.
@@ -66,30 +67,8 @@ pub struct NotedImprint {
     pub edges: String,
     /// Name of the device that it is for.
     pub device: Option<String>,
-    /// Name of the release or backup that it was made from.
-    pub base: String,
-    /// Whether that is a backup.
-    pub from_backup: bool,
-    /// Number of the job that wrote it.
-    pub job: i64,
-    /// As in [`NewImprint`].
-    pub slot: String,
-    /// As in [`NewImprint`].
-    pub settings: serde_json::Value,
-    /// As in [`NewImprint`].
-    pub settings_known: bool,
-    /// As in [`NewImprint`].
-    pub behind: Option<i64>,
-    /// As in [`NewImprint`].
-    pub files: serde_json::Value,
-    /// As in [`NewImprint`].
-    pub override_reason: Option<String>,
-    /// As in [`NewImprint`].
-    pub growth: Option<String>,
-    /// As in [`NewImprint`].
-    pub left_out: Vec<String>,
-    /// As in [`NewImprint`].
-    pub accepted: Vec<String>,
+    /// Everything else.
+    pub made: NewImprint,
 }
 
 /// A recorded imprint.
@@ -174,39 +153,57 @@ pub struct CarriedNetwork {
     pub devices: Some20,
 }
 
+/// An imprint that was made when nobody kept records of it: its number, its content, and when that was.
+pub(crate) type Found<'a> = (i64, &'a [u8], OffsetDateTime);
+
+/// Puts an imprint into the records: one that is planned, or one that was found and is in doubt.
+pub(crate) async fn insert(
+    connection: &mut PgConnection,
+    new: &NewImprint,
+    found: Option<Found<'_>>,
+) -> Result<i64, sqlx::Error> {
+    let (release, backup) = match new.base {
+        Base::Release(id) => (Some(id), None),
+        Base::Backup(id) => (None, Some(id)),
+    };
+    sqlx::query_scalar!(
+        "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings,
+            files, override_reason, growth, left_out, settings_known, behind, accepted, origin_release_id,
+            id, state, manifest, started_at) overriding system value
+         values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, coalesce($3,
+            (select o.origin_release_id from backups b join imprints o on o.id = b.imprint_id where b.id = $4)),
+            coalesce($17, nextval('imprints_id_seq')), case when $17::bigint is null then 'planned' else 'in doubt' end,
+            $18, coalesce($19, now()))
+         returning id",
+        new.card,
+        new.device,
+        release,
+        backup,
+        new.base_name,
+        new.job,
+        new.slot,
+        new.operator,
+        new.settings,
+        new.files,
+        new.override_reason,
+        new.growth,
+        &new.left_out,
+        new.settings_known,
+        new.behind,
+        &new.accepted,
+        found.map(|(id, _, _)| id),
+        found.map(|(_, manifest, _)| manifest),
+        found.map(|(_, _, at)| at)
+    )
+    .fetch_one(connection)
+    .await
+}
+
 impl Records {
     /// Records an imprint before the card is touched.
     pub async fn begin_imprint(&self, new: &NewImprint) -> Result<i64, RecordError> {
-        let (release, backup) = match new.base {
-            Base::Release(id) => (Some(id), None),
-            Base::Backup(id) => (None, Some(id)),
-        };
-        let id = sqlx::query_scalar!(
-            "insert into imprints (card_id, device_id, release_id, backup_id, base, job_id, slot, operator, settings,
-                files, override_reason, growth, left_out, settings_known, behind, accepted, origin_release_id)
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, coalesce($3,
-                (select o.origin_release_id from backups b join imprints o on o.id = b.imprint_id where b.id = $4)))
-             returning id",
-            new.card,
-            new.device,
-            release,
-            backup,
-            new.base_name,
-            new.job,
-            new.slot,
-            new.operator,
-            new.settings,
-            new.files,
-            new.override_reason,
-            new.growth,
-            &new.left_out,
-            new.settings_known,
-            new.behind,
-            &new.accepted
-        )
-        .fetch_one(&self.pool)
-        .await?;
-        Ok(id)
+        let mut connection = self.pool.acquire().await?;
+        Ok(insert(&mut connection, new, None).await?)
     }
 
     /// Keeps the name of the exact content and says that the card is being written, right before

@@ -6,7 +6,7 @@ use std::collections::HashSet;
 use sqlx::PgConnection;
 use time::OffsetDateTime;
 
-use crate::imprints::NotedImprint;
+use crate::imprints::{self, Base, NewImprint, NotedImprint};
 use crate::{RecordError, Records, events};
 
 /// How far the numbers of imprints, jobs and events go on behind those that are known: to the next number that this divides.
@@ -19,7 +19,6 @@ async fn card_of(
     tx: &mut PgConnection,
     new: &NotedImprint,
     at: OffsetDateTime,
-    by: &str,
 ) -> Result<i64, RecordError> {
     let known = sqlx::query!("select id, size from cards where label = $1", new.card);
     match known.fetch_optional(&mut *tx).await? {
@@ -44,7 +43,7 @@ async fn card_of(
         new.card_size,
         new.card_kind,
         new.edges,
-        by,
+        new.made.operator,
         at
     )
     .execute(tx)
@@ -64,25 +63,22 @@ async fn device_of(tx: &mut PgConnection, new: &NotedImprint) -> Result<Option<i
     }
 }
 
-/// What a noted imprint was made from: a release or a backup.
-async fn base_of(
-    tx: &mut PgConnection,
-    new: &NotedImprint,
-) -> Result<(Option<i64>, Option<i64>), RecordError> {
-    let (release, backup) = match new.from_backup {
-        false => {
-            let id = sqlx::query_scalar!("select id from releases where name = $1", new.base);
-            (id.fetch_optional(tx).await?, None)
+/// What a noted imprint was made from: the release or backup of that name.
+async fn base_of(tx: &mut PgConnection, made: &NewImprint) -> Result<Base, RecordError> {
+    let name = &made.base_name;
+    match made.base {
+        Base::Release(_) => {
+            let id = sqlx::query_scalar!("select id from releases where name = $1", name);
+            let id = id.fetch_optional(tx).await?;
+            id.map(Base::Release)
+                .ok_or_else(|| RecordError::unknown("release", name))
         }
-        true => {
-            let id = sqlx::query_scalar!("select id from backups where name = $1", new.base);
-            (None, id.fetch_optional(tx).await?)
+        Base::Backup(_) => {
+            let id = sqlx::query_scalar!("select id from backups where name = $1", name);
+            let id = id.fetch_optional(tx).await?;
+            id.map(Base::Backup)
+                .ok_or_else(|| RecordError::unknown("backup", name))
         }
-    };
-    match release.or(backup) {
-        Some(_) => Ok((release, backup)),
-        None if new.from_backup => Err(RecordError::unknown("backup", &new.base)),
-        None => Err(RecordError::unknown("release", &new.base)),
     }
 }
 
@@ -108,17 +104,19 @@ impl Records {
         new: &NotedImprint,
         manifest: &[u8],
         at: OffsetDateTime,
-        by: &str,
         operator: &str,
     ) -> Result<(), RecordError> {
         let mut tx = self.pool.begin().await?;
-        let card = card_of(&mut tx, new, at, by).await?;
-        let device = device_of(&mut tx, new).await?;
-        let (release, backup) = base_of(&mut tx, new).await?;
+        let made = NewImprint {
+            card: card_of(&mut tx, new, at).await?,
+            device: device_of(&mut tx, new).await?,
+            base: base_of(&mut tx, &new.made).await?,
+            ..new.made.clone()
+        };
         let taken =
             |what: &str, number: i64| format!("{what} {number} is something else in these records");
         let constraints = [
-            ("jobs_pkey", taken("job", new.job)),
+            ("jobs_pkey", taken("job", made.job)),
             ("imprints_pkey", taken("imprint", new.imprint)),
         ];
         let explain = |e| RecordError::explain(e, &constraints);
@@ -127,51 +125,28 @@ impl Records {
                 error_code, error, seen_by) overriding system value
              values ($1, $2, 'interrupted', $3, $4, $5, $6, $7, $7, $7, 'interrupted',
                 'how it ended was not in the records that were brought back; its card shows it when it is seen', $8)",
-            new.job,
-            if new.from_backup { "restore" } else { "write" },
-            match &new.device {
-                Some(device) => format!("{} for {device} on card {}", new.base, new.card),
-                None => format!("{} on card {}", new.base, new.card),
+            made.job,
+            match made.base {
+                Base::Release(_) => "write",
+                Base::Backup(_) => "restore",
             },
-            new.slot,
-            card,
-            by,
+            match &new.device {
+                Some(device) => format!("{} for {device} on card {}", made.base_name, new.card),
+                None => format!("{} on card {}", made.base_name, new.card),
+            },
+            made.slot,
+            made.card,
+            made.operator,
             at,
             operator
         )
         .execute(&mut *tx)
         .await
         .map_err(explain)?;
-        sqlx::query!(
-            "insert into imprints (id, card_id, device_id, release_id, backup_id, base, job_id, slot, operator, state,
-                settings, files, manifest, started_at, override_reason, growth, left_out, settings_known, behind,
-                accepted, origin_release_id) overriding system value
-             values ($1, $2, $3, $4, $5, $6, $7, $8, $9, 'in doubt', $10, $11, $12, $13, $14, $15, $16, $17, $18, $19,
-                coalesce($4, (select o.origin_release_id from backups b join imprints o on o.id = b.imprint_id
-                    where b.id = $5)))",
-            new.imprint,
-            card,
-            device,
-            release,
-            backup,
-            new.base,
-            new.job,
-            new.slot,
-            by,
-            new.settings,
-            new.files,
-            manifest,
-            at,
-            new.override_reason,
-            new.growth,
-            &new.left_out,
-            new.settings_known,
-            new.behind,
-            &new.accepted
-        )
-        .execute(&mut *tx)
-        .await
-        .map_err(explain)?;
+        let found = Some((new.imprint, manifest, at));
+        imprints::insert(&mut tx, &made, found)
+            .await
+            .map_err(explain)?;
         // Numbers go on behind those that were put in by hand.
         sqlx::query!(
             "select setval('cards_id_seq', greatest((select last_value from cards_id_seq), (select max(id) from cards))) as cards,

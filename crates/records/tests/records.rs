@@ -733,22 +733,28 @@ async fn what_the_vault_tells_of_is_put_back_once(records: &Records) {
         card_kind: "SD card".into(),
         edges: "0a".repeat(32),
         device: Some("quay-01".into()),
-        base: "quaylink 2.3".into(),
-        from_backup: false,
-        job: job_here * 3,
-        slot: "loft:2".into(),
-        settings: json!([]),
-        settings_known: true,
-        behind: None,
-        files: json!([]),
-        override_reason: None,
-        growth: None,
-        left_out: Vec::new(),
-        accepted: vec!["old-data".into()],
+        made: NewImprint {
+            // Numbers of other records.
+            card: 1_000_000,
+            device: Some(1_000_000),
+            base: Base::Release(1_000_000),
+            base_name: "quaylink 2.3".into(),
+            job: job_here * 3,
+            slot: "loft:2".into(),
+            operator: "Ilse".into(),
+            settings: json!([]),
+            files: json!([]),
+            override_reason: None,
+            growth: None,
+            left_out: Vec::new(),
+            settings_known: true,
+            behind: None,
+            accepted: vec!["old-data".into()],
+        },
     };
     let at = time::OffsetDateTime::UNIX_EPOCH + time::Duration::days(20_000);
     let put = async |found: &NotedImprint| {
-        let put = records.found_imprint(found, &[9], at, "Ilse", "marit");
+        let put = records.found_imprint(found, &[9], at, "marit");
         put.await
     };
     let mut strange = found.clone();
@@ -758,13 +764,13 @@ async fn what_the_vault_tells_of_is_put_back_once(records: &Records) {
         Err(RecordError::Unknown { .. })
     ));
     strange = found.clone();
-    strange.base = "quaylink 9.9".into();
+    strange.made.base_name = "quaylink 9.9".into();
     assert!(matches!(
         put(&strange).await,
         Err(RecordError::Unknown { .. })
     ));
     strange = found.clone();
-    strange.job = job_here;
+    strange.made.job = job_here;
     let refused = put(&strange).await.unwrap_err().to_string();
     assert!(refused.contains("is something else"), "{refused}");
     strange = found.clone();
@@ -802,8 +808,14 @@ async fn what_the_vault_tells_of_is_put_back_once(records: &Records) {
         (imprint.operator.as_str(), imprint.slot.as_str()),
         ("Ilse", "loft:2")
     );
-    assert_eq!((imprint.started_at, imprint.accepted), (at, found.accepted));
-    assert_eq!(records.job(found.job).await.unwrap().state, "interrupted");
+    assert_eq!(
+        (imprint.started_at, imprint.accepted),
+        (at, found.made.accepted)
+    );
+    assert_eq!(
+        records.job(found.made.job).await.unwrap().state,
+        "interrupted"
+    );
     let doubts = records
         .doubts(found.card_size, Some("C-0777"))
         .await
@@ -823,5 +835,5 @@ async fn what_the_vault_tells_of_is_put_back_once(records: &Records) {
         .unwrap();
     assert!(next.label.as_str() > "C-0777", "{}", next.label);
     let (next, _) = records.add_job(&job("write", None)).await.unwrap();
-    assert_eq!(next, found.job + 1);
+    assert_eq!(next, found.made.job + 1);
 }

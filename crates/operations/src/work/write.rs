@@ -82,18 +82,7 @@ impl WriteOrder {
             card_kind: medium.kind.clone(),
             edges: hex::encode(self.bound.edges),
             device: self.device.as_ref().map(|(_, name)| name.clone()),
-            base: new.base_name.clone(),
-            from_backup: matches!(new.base, Base::Backup(_)),
-            job: new.job,
-            slot: new.slot.clone(),
-            settings: new.settings.clone(),
-            settings_known: new.settings_known,
-            behind: new.behind,
-            files: new.files.clone(),
-            override_reason: new.override_reason.clone(),
-            growth: new.growth.clone(),
-            left_out: new.left_out.clone(),
-            accepted: new.accepted.clone(),
+            made: new.clone(),
         };
         let name = format!("imprint {imprint}");
         Note::text("imprint", &name, &new.operator, &about, content)
