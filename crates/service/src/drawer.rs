@@ -192,19 +192,22 @@ pub async fn recover(config: Config) -> Result<()> {
     }
     let Recovered { label, found } = recovered?;
     let what = [
-        (found.releases.len(), "releases"),
-        (found.backups.len(), "backups"),
-        (found.imprints.len(), "imprints"),
+        (found.releases.len(), "release"),
+        (found.backups.len(), "backup"),
+        (found.imprints.len(), "imprint"),
     ];
     let since: Vec<_> = what
         .iter()
         .filter(|(number, _)| *number > 0)
-        .map(|(number, what)| format!("{number} {what}"))
+        .map(|(number, what)| match number {
+            1 => format!("1 {what}"),
+            number => format!("{number} {what}s"),
+        })
         .collect();
     println!("Everything is back; start the service.");
     if !since.is_empty() {
         println!(
-            "The vault knew of {} that were made after the records were kept last; they are back too. What became of such \
+            "The vault knew of {} that came after the records were kept last; that is back too. What became of such \
              imprints shows when their cards are put in.",
             since.join(", ")
         );

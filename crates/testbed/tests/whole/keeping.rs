@@ -535,7 +535,7 @@ fn vault_and_key_alone_bring_everything_back() {
         "{said}"
     );
     assert!(
-        said.contains("1 backups, 2 imprints") && !said.contains("Not back"),
+        said.contains("1 backup, 2 imprints") && !said.contains("Not back"),
         "{said}"
     );
     let again = bed.service_command().arg("--recover").output().unwrap();
