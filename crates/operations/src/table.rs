@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use records::devices::{Change, Device, TableRow};
-use settings::{Field, Settings, Sheet};
+use settings::{Settings, Sheet};
 use time::OffsetDateTime;
 use vault::Keys;
 
@@ -381,7 +381,7 @@ impl Reading<'_> {
         let sheet = sheet_of(&self.known.team, device);
         let before = self.known.team.own(device);
         let (mut own, mut changes) = (before.clone(), Vec::new());
-        let fields: Vec<Field> = sheet.map(|sheet| sheet.fields.clone()).unwrap_or_default();
+        let fields = sheet.as_ref().map_or(&[][..], |sheet| &sheet.fields);
         for (column, value) in cells {
             if COLUMNS.contains(column) {
                 continue;

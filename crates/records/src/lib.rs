@@ -33,7 +33,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 pub use own_server::{OwnServer, OwnServerError};
-use sqlx::postgres::{PgPool, PgPoolOptions};
+use sqlx::postgres::{PgConnection, PgPool, PgPoolOptions};
 pub use sqlx::types::Json;
 
 /// Why a record could not be read or kept.
@@ -239,6 +239,13 @@ fn not_newer(form: Option<i64>) -> Result<(), RecordError> {
     }
 }
 
+/// The records of a team are small enough to be at hand in memory, where any row costs as much as the next one. PostgreSQL
+/// reckons with disks that turn, and would rather read a whole table for a page of it.
+async fn reckon_with_memory(connection: &mut PgConnection) -> Result<(), sqlx::Error> {
+    let set = sqlx::query("set random_page_cost = 1.1").execute(connection);
+    set.await.map(|_| ())
+}
+
 /// The newest form that was applied to a database; `None` where nothing was yet.
 async fn form_of(pool: &PgPool) -> Result<Option<i64>, RecordError> {
     let made = sqlx::query_scalar::<_, bool>("select to_regclass('_sqlx_migrations') is not null");
@@ -255,6 +262,7 @@ impl Records {
         let pool = PgPoolOptions::new()
             .max_connections(10)
             .acquire_timeout(Duration::from_secs(10))
+            .after_connect(|connection, _| Box::pin(reckon_with_memory(connection)))
             .connect(database_url)
             .await?;
         not_newer(form_of(&pool).await?)?;

@@ -126,22 +126,39 @@ impl List {
     {
         let order = self.order(asked.sort.as_deref())?;
         let limit = asked.limit.clamp(1, MOST);
-        // First which rows, then what is read of them: only those of the page are joined and read whole.
         let (key, id, from) = (order.key, self.id, self.from);
-        let mut query = QueryBuilder::new(format!(
-            "select {}, list_key, list_id from (
-                select *, row_number() over () as list_place from (
-                    select ({key})::text as list_key, {id} as list_id from {from} where true",
+        // First which rows, then what is read of them: only those of the page are joined and read whole. What is
+        // filtered is looked for once, for page and number; a whole list is walked in its order and counted apart.
+        let found = |query: &mut QueryBuilder<Postgres>| {
+            query.push(format!(
+                "select {key} as list_key, {id} as list_id from {from} where true"
+            ));
+            let bare = query.sql().as_str().len();
+            filter(query);
+            query.sql().as_str().len() > bare
+        };
+        let filtered = found(&mut QueryBuilder::new(""));
+        let mut query = QueryBuilder::new(match filtered {
+            true => "with found as materialized (",
+            false => "with found as not materialized (",
+        });
+        found(&mut query);
+        let counted = match filtered {
+            true => "(select count(*) from found)",
+            false => "null::bigint",
+        };
+        query.push(format!(
+            ") select {}, list_key::text, list_id, {counted} as list_total from (
+                select *, row_number() over () as list_place from (select * from found where true",
             self.columns
         ));
-        filter(&mut query);
         let (compare, direction) = match asked.descending != order.newest_first {
             true => ("<", "desc"),
             false => (">", "asc"),
         };
         if let Some(after) = &asked.after {
             let (at, row) = self.place(after, order)?;
-            query.push(format!(" and ({key}, {id}) {compare} ("));
+            query.push(format!(" and (list_key, list_id) {compare} ("));
             match order.number {
                 true => query.push_bind(at.parse::<i64>().map_err(|_| self.foreign())?),
                 false => query.push_bind(at),
@@ -149,7 +166,7 @@ impl List {
             query.push(", ").push_bind(row).push(")");
         }
         query.push(format!(
-            " order by {key} {direction}, {id} {direction} limit "
+            " order by list_key {direction}, list_id {direction} limit "
         ));
         query.push_bind(limit + 1);
         query.push(format!(
@@ -166,10 +183,15 @@ impl List {
             }
             None => None,
         };
-        // What is all on one page needs no counting.
-        let total = match asked.after.is_none() && !more {
-            true => rows.len() as i64,
-            false => {
+        let found = match rows.first() {
+            Some(row) => row.try_get::<Option<i64>, _>("list_total")?,
+            None => None,
+        };
+        let total = match found {
+            Some(total) => total,
+            // What is all on one page needs no counting.
+            None if asked.after.is_none() && !more => rows.len() as i64,
+            None => {
                 let mut query =
                     QueryBuilder::new(format!("select count(*) from {from} where true"));
                 filter(&mut query);

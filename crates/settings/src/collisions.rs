@@ -1,20 +1,22 @@
 //! Values that only one device may have: host names and fixed addresses on a site, and whatever a
 //! sheet calls unique.
 
+use std::collections::HashMap;
+
 use crate::{Address, Effective, Field, FieldKind, Unique};
 
-/// A device with the settings that count for it.
-pub struct Owned<'a> {
+/// A device with the settings that count for it (`'v`).
+pub struct Owned<'a, 'v> {
     /// Name of the device.
     pub device: &'a str,
     /// Its site.
     pub site: &'a str,
     /// Its appliance: fields of one name mean the same only there.
-    pub appliance: &'a str,
+    pub appliance: &'v str,
     /// The fields of its release.
-    pub fields: &'a [Field],
+    pub fields: &'v [Field],
     /// Their values.
-    pub settings: &'a [Effective],
+    pub settings: &'v [Effective],
 }
 
 /// A value that another device has.
@@ -29,7 +31,7 @@ pub struct Collision {
 }
 
 /// What a value is compared by, and among whom.
-#[derive(PartialEq, Eq)]
+#[derive(PartialEq, Eq, Hash)]
 struct Claim {
     scope: Unique,
     /// What kind of thing it is: a host name is one whatever its field is called.
@@ -37,7 +39,7 @@ struct Claim {
     key: String,
 }
 
-fn claim(owned: &Owned<'_>, field: &Field, value: &str) -> Option<Claim> {
+fn claim(owned: &Owned<'_, '_>, field: &Field, value: &str) -> Option<Claim> {
     Some(match field.kind {
         FieldKind::HostName => Claim {
             scope: field.unique.unwrap_or(Unique::Site),
@@ -57,43 +59,70 @@ fn claim(owned: &Owned<'_>, field: &Field, value: &str) -> Option<Claim> {
     })
 }
 
-/// What `own` has in common with one of `others` and must not. The device itself among them does
-/// not count: a spare is the same device.
-pub fn collisions(own: &Owned<'_>, others: &[Owned<'_>]) -> Vec<Collision> {
-    let mut found = Vec::new();
-    for (field, value) in claims(own) {
-        for other in others.iter().filter(|other| other.device != own.device) {
-            let near = value.scope == Unique::Team || other.site == own.site;
-            if !near || !claims(other).any(|(_, theirs)| theirs == value) {
-                continue;
-            }
-            let shown = match field.kind.is_secret() {
-                true => "the same value",
-                false => &value.key,
-            };
-            let place = match value.scope {
-                Unique::Team => "in the team".into(),
-                Unique::Site => format!("on site {}", own.site),
-            };
-            found.push(Collision {
-                field: field.name.clone(),
-                with: other.device.into(),
-                rule: format!(
-                    "{}: must be the only one {place}, but {} has {shown} too",
-                    field.label, other.device
-                ),
-            });
-        }
-    }
-    found
-}
-
-fn claims<'a>(owned: &'a Owned<'a>) -> impl Iterator<Item = (&'a Field, Claim)> {
+fn claims<'o>(owned: &'o Owned<'_, '_>) -> impl Iterator<Item = (&'o Field, Claim)> {
     let pairs = owned.fields.iter().zip(owned.settings);
     pairs.filter_map(|(field, one)| {
         let value = one.value.as_deref()?;
         Some((field, claim(owned, field, value)?))
     })
+}
+
+/// Most others that are named for one value: the first of them say enough.
+pub const MOST_NAMED: usize = 5;
+
+/// Devices by the values that only one of them may have, so that each of thousands is held against all others at once.
+#[derive(Default)]
+pub struct Claimed<'a> {
+    by_claim: HashMap<Claim, Vec<Claimant<'a>>>,
+}
+
+/// Who has a value.
+struct Claimant<'a> {
+    device: &'a str,
+    site: &'a str,
+}
+
+impl<'a> Claimed<'a> {
+    /// Adds what a device has. Those that are added first are named first.
+    pub fn add(&mut self, owned: &Owned<'a, '_>) {
+        let (device, site) = (owned.device, owned.site);
+        for (_, value) in claims(owned) {
+            let claimants = self.by_claim.entry(value).or_default();
+            claimants.push(Claimant { device, site });
+        }
+    }
+
+    /// What `own` has in common with these and must not, with [`MOST_NAMED`] of them at most for each value. The device
+    /// itself among them does not count: a spare is the same device.
+    pub fn collisions(&self, own: &Owned<'_, '_>) -> Vec<Collision> {
+        let mut found = Vec::new();
+        for (field, value) in claims(own) {
+            let others = self.by_claim.get(&value).map_or(&[][..], Vec::as_slice);
+            let near = others.iter().filter(|other| {
+                other.device != own.device
+                    && (value.scope == Unique::Team || other.site == own.site)
+            });
+            for other in near.take(MOST_NAMED) {
+                let shown = match field.kind.is_secret() {
+                    true => "the same value",
+                    false => &value.key,
+                };
+                let place = match value.scope {
+                    Unique::Team => "in the team".into(),
+                    Unique::Site => format!("on site {}", own.site),
+                };
+                found.push(Collision {
+                    field: field.name.clone(),
+                    with: other.device.into(),
+                    rule: format!(
+                        "{}: must be the only one {place}, but {} has {shown} too",
+                        field.label, other.device
+                    ),
+                });
+            }
+        }
+        found
+    }
 }
 
 #[cfg(test)]
@@ -125,7 +154,7 @@ mod tests {
                 ("account", "tell no one"),
             ];
             let own: Settings = own.map(|(name, value)| (name.into(), value.into())).into();
-            effective(&fields, &[Layer::device(own)], &Subject::default()).0
+            effective(&fields, &[Layer::device(&own)], &Subject::default()).0
         };
         let one = settings("quay-03", "192.0.2.7/24");
         let other = settings("QUAY-03", "192.0.2.7/24 gateway 192.0.2.1");
@@ -137,8 +166,10 @@ mod tests {
             settings,
         };
         let among = |site, device| {
-            let others = [owned(device, site, &other), owned("quay-03", "quay", &one)];
-            let found = collisions(&owned("quay-03", "quay", &one), &others);
+            let mut others = Claimed::default();
+            others.add(&owned(device, site, &other));
+            others.add(&owned("quay-03", "quay", &one));
+            let found = others.collisions(&owned("quay-03", "quay", &one));
             assert!(
                 found.iter().all(|one| !one.rule.contains("tell")),
                 "{found:?}"
@@ -149,6 +180,19 @@ mod tests {
             among("quay", "b"),
             ["host_name", "address", "call_name", "account"]
         );
+        // Of many the first say enough, and only those that are near.
+        let mut many = Claimed::default();
+        for (place, name) in ["a", "b", "c", "d", "e", "f", "g"].into_iter().enumerate() {
+            let site = if place == 0 { "hall" } else { "quay" };
+            many.add(&owned(name, site, &other));
+        }
+        let found = many.collisions(&owned("quay-03", "quay", &one));
+        let with = |field: &str| {
+            let of = found.iter().filter(|one| one.field == field);
+            of.map(|one| one.with.as_str()).collect::<String>()
+        };
+        assert_eq!(with("host_name"), "bcdef");
+        assert_eq!(with("call_name"), "abcde");
         assert_eq!(among("hall", "b"), ["call_name"]);
         assert_eq!(among("quay", "quay-03"), [""; 0]);
     }

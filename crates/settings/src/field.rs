@@ -46,7 +46,7 @@ pub enum FieldKind {
 }
 
 /// Among which devices a value must be the only one of its kind.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Unique {
     /// Among all of the team.

@@ -20,7 +20,7 @@ mod version;
 pub use address::Address;
 pub use changes::{KeyChange, compare_sheets};
 pub use check::{BootLine, Check, Export, FirstJoin, fill_address};
-pub use collisions::{Collision, Owned, collisions};
+pub use collisions::{Claimed, Collision, MOST_NAMED, Owned};
 pub use edit::Edit;
 pub use field::{Field, FieldKind, Unique, check_host_name};
 pub use network::{Network, Security, parse_networks};

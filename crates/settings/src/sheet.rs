@@ -1,6 +1,8 @@
 //! The release sheet: a TOML file beside an image that says what it is and what it needs.
 //! Every key is described in `docs/release-sheet.md`.
 
+use std::sync::Arc;
+
 use serde::{Deserialize, Serialize};
 
 use crate::check::check_address;
@@ -41,9 +43,9 @@ pub struct Sheet {
     /// What the first boot looks like.
     #[serde(default)]
     pub first_boot: FirstBoot,
-    /// What can be set.
+    /// What can be set. Shared with everything that counts what is set on thousands of devices.
     #[serde(default)]
-    pub fields: Vec<Field>,
+    pub fields: Arc<[Field]>,
     /// How settings land on the card.
     #[serde(default)]
     pub placements: Vec<Placement>,

@@ -37,42 +37,45 @@ pub struct Subject {
     pub salt_key: [u8; 32],
 }
 
-/// Values of one layer, and what it is called.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Layer {
+/// Nothing that was set as a secret.
+static NO_SECRETS: BTreeSet<String> = BTreeSet::new();
+
+/// Values of one layer, and what it is called. Borrowed, since devices share their presets.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Layer<'a> {
     /// Which layer it is.
     pub origin: Origin,
     /// Name of the preset, if it is one.
-    pub name: Option<String>,
+    pub name: Option<&'a str>,
     /// Its values.
-    pub values: Settings,
+    pub values: &'a Settings,
     /// Names of those that were set as secrets: they stay such, whatever a sheet calls them now.
-    pub sealed: BTreeSet<String>,
+    pub sealed: &'a BTreeSet<String>,
 }
 
-impl Layer {
+impl<'a> Layer<'a> {
     /// The values of the device itself.
-    pub fn device(values: Settings) -> Self {
+    pub fn device(values: &'a Settings) -> Self {
         Self {
             origin: Origin::Device,
             name: None,
             values,
-            sealed: BTreeSet::new(),
+            sealed: &NO_SECRETS,
         }
     }
 
     /// The values of a preset.
-    pub fn preset(name: impl Into<String>, values: Settings) -> Self {
+    pub fn preset(name: &'a str, values: &'a Settings) -> Self {
         Self {
             origin: Origin::Preset,
-            name: Some(name.into()),
+            name: Some(name),
             values,
-            sealed: BTreeSet::new(),
+            sealed: &NO_SECRETS,
         }
     }
 
     /// The same with these values set as secrets.
-    pub fn sealed(self, sealed: BTreeSet<String>) -> Self {
+    pub fn sealed(self, sealed: &'a BTreeSet<String>) -> Self {
         Self { sealed, ..self }
     }
 }
@@ -122,14 +125,21 @@ pub struct Problem {
 /// error: another release of the same appliance may want them.
 pub fn effective(
     fields: &[Field],
-    layers: &[Layer],
+    layers: &[Layer<'_>],
     subject: &Subject,
 ) -> (Vec<Effective>, Vec<Problem>) {
-    let templates = Templates::new(None);
-    let mut context = template::given(subject);
+    // Most sheets have no conditions, and what these need takes longer than everything else here.
+    let mut conditions = fields
+        .iter()
+        .any(|field| field.when.is_some())
+        .then(|| (Templates::new(None), template::given(subject)));
     let (mut values, mut problems) = (Vec::new(), Vec::new());
     for field in fields {
-        let (applies, mut rule) = match templates.holds(field.when.as_deref(), &context) {
+        let held = match &conditions {
+            Some((templates, context)) => templates.holds(field.when.as_deref(), context),
+            None => Ok(true),
+        };
+        let (applies, mut rule) = match held {
             Ok(applies) => (applies, None),
             Err(why) => (
                 true,
@@ -139,7 +149,7 @@ pub fn effective(
         let set = layers.iter().find_map(|layer| {
             let value = layer.values.get(&field.name)?;
             let sealed = layer.sealed.contains(&field.name);
-            Some((layer.origin, layer.name.clone(), value, sealed))
+            Some((layer.origin, layer.name, value, sealed))
         });
         let default = field.default.as_ref();
         let found = set
@@ -160,13 +170,15 @@ pub fn effective(
         }));
         let value = found.as_ref().map(|(.., value, _)| (*value).clone());
         let secret = field.kind.is_secret() || found.as_ref().is_some_and(|(.., sealed)| *sealed);
-        let seen = template::value_of(field.kind, value.as_deref(), secret);
-        context.insert(field.name.clone(), seen);
+        if let Some((_, context)) = &mut conditions {
+            let seen = template::value_of(field.kind, value.as_deref(), secret);
+            context.insert(field.name.clone(), seen);
+        }
         values.push(Effective {
             name: field.name.clone(),
             kind: field.kind,
             origin: found.as_ref().map(|(origin, ..)| *origin),
-            preset: found.and_then(|(_, preset, ..)| preset),
+            preset: found.and_then(|(_, preset, ..)| preset.map(str::to_owned)),
             value,
             secret,
             applies,
@@ -228,9 +240,9 @@ mod tests {
         let site = set(&[("country", "GB"), ("passphrase", "of the site")]);
         let own = set(&[("host_name", "quay-03"), ("passphrase", "of its own")]);
         let (values, problems) = count(&[
-            Layer::device(own),
-            Layer::preset("quay", site),
-            Layer::preset("team", set(&[("country", "SE")])),
+            Layer::device(&own),
+            Layer::preset("quay", &site),
+            Layer::preset("team", &set(&[("country", "SE")])),
         ]);
         assert_eq!(problems, []);
         let origins: Vec<_> = values
@@ -254,7 +266,7 @@ mod tests {
     #[test]
     fn every_problem_is_named_at_once_without_secrets() {
         let own = set(&[("country", "Norway"), ("passphrase", "short")]);
-        let (_, problems) = count(&[Layer::device(own)]);
+        let (_, problems) = count(&[Layer::device(&own)]);
         let named: Vec<_> = problems.iter().map(|p| p.field.as_str()).collect();
         assert_eq!(named, ["host_name", "country", "passphrase"]);
         assert!(!problems[2].rule.contains("short"), "{}", problems[2]);
@@ -262,10 +274,8 @@ mod tests {
 
     #[test]
     fn a_field_counts_where_its_condition_holds() {
-        let own = [Layer::device(set(&[
-            ("host_name", "a"),
-            ("bus_number", "many"),
-        ]))];
+        let own = set(&[("host_name", "a"), ("bus_number", "many")]);
+        let own = [Layer::device(&own)];
         let mut subject = Subject {
             board: "plover-field".into(),
             ..Subject::default()
@@ -288,7 +298,7 @@ mod tests {
     ) -> Result<Vec<Laid>, PlacementError> {
         let placement: Placement = toml::from_str(placement).unwrap();
         placement.check(&fields())?;
-        let (values, _) = count(&[Layer::device(set(own))]);
+        let (values, _) = count(&[Layer::device(&set(own))]);
         lay_out(&[placement], &values, &Subject::default(), &mut |_, _| {
             Ok((!base.is_empty()).then(|| base.as_bytes().to_vec()))
         })

@@ -121,8 +121,9 @@ fn shown(kind: &str, placement: &str, token: &str) -> (Vec<String>, Vec<String>)
          [[placements]]\npartition = \"boot\"\n{placement}"
     ));
     let sheet = read(&text).unwrap();
-    let layer = Layer::device(values(&[("tok", token), ("plain", "p")]))
-        .sealed(BTreeSet::from(["tok".to_owned()]));
+    let own = values(&[("tok", token), ("plain", "p")]);
+    let sealed = BTreeSet::from(["tok".to_owned()]);
+    let layer = Layer::device(&own).sealed(&sealed);
     let (values, problems) = effective(&sheet.fields, &[layer], &Subject::default());
     let mut seen: Vec<String> = values
         .iter()

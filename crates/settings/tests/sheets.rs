@@ -29,7 +29,7 @@ fn count(sheet: &Sheet, board: &str, own: Settings) -> (Counted, Subject) {
         board: board.into(),
         ..Subject::default()
     };
-    let counted = effective(&sheet.fields, &[Layer::device(own)], &subject);
+    let counted = effective(&sheet.fields, &[Layer::device(&own)], &subject);
     (counted, subject)
 }
 

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 
 use records::devices::Device;
-use settings::{Effective, Field, FieldKind, Owned, Problem, collisions};
+use settings::{Claimed, Effective, Field, FieldKind, Owned, Problem};
 
 use super::{Counted, InForce, Taker, Team};
 use crate::refusal::Refusal;
@@ -103,9 +103,12 @@ impl InForce {
             salt_key: team.salt_key,
         };
         let mut beside = self.records.devices_of(&others).await?;
-        beside.retain(|other| other.state != "retired");
         beside.sort_by(|a, b| a.name.cmp(&b.name));
-        Ok(beside_others(devices, &theirs, &beside))
+        let claimed = Beside::new(&theirs, &beside).claimed;
+        let found = devices.iter().flat_map(|(device, counted)| {
+            problems(&claimed, device, counted).map(|problem| (device.id, problem))
+        });
+        Ok(found.collect())
     }
 }
 
@@ -115,96 +118,54 @@ fn claimed(counted: &Counted) -> impl Iterator<Item = (&Field, &Effective)> {
     pairs.filter(|(field, one)| claims(field) && one.value.is_some())
 }
 
-/// Devices that are looked at for one value: the first of those that have it say enough.
-const ALIKE: usize = 5;
-
 /// All devices of a team at once, each of which can be held against the others.
 pub struct Beside<'a> {
-    counted: HashMap<i64, (&'a Device, Counted)>,
-    /// Devices by the first words of their values that must be the only ones.
-    by_word: HashMap<String, Vec<i64>>,
+    counted: HashMap<i64, Counted>,
+    claimed: Claimed<'a>,
 }
 
 impl<'a> Beside<'a> {
     /// Counts what is set on each; takes a while for thousands.
     pub fn new(team: &Team, devices: &'a [Device]) -> Self {
-        let mut counted = HashMap::new();
-        let mut by_word: HashMap<String, Vec<i64>> = HashMap::new();
+        let (mut counted, mut claimed) = (HashMap::new(), Claimed::default());
         for device in devices.iter().filter(|device| device.state != "retired") {
             let release = team.shelf.followed(device);
             let Some(sheet) = release.and_then(|release| team.shelf.sheet(release).ok()) else {
                 continue;
             };
             let one = team.alone(device, &sheet.fields);
-            for (_, value) in claimed(&one) {
-                let word = word(value.value.as_deref().unwrap_or(""));
-                by_word.entry(word).or_default().push(device.id);
-            }
-            counted.insert(device.id, (device, one));
+            claimed.add(&owned(device, &one));
+            counted.insert(device.id, one);
         }
-        Self { counted, by_word }
+        Self { counted, claimed }
     }
 
     /// What a device has in common with others and must not.
     pub fn collisions(&self, device: &Device) -> Vec<Problem> {
-        let Some((device, counted)) = self.counted.get(&device.id) else {
-            return Vec::new();
-        };
-        let mut others = Vec::new();
-        for (_, value) in claimed(counted) {
-            let word = word(value.value.as_deref().unwrap_or(""));
-            let alike = self.by_word.get(&word).map_or(&[][..], Vec::as_slice);
-            others.extend(alike.iter().filter(|id| **id != device.id).take(ALIKE));
-        }
-        others.sort_unstable();
-        others.dedup();
-        let listed: Vec<_> = others
-            .iter()
-            .filter_map(|id| self.counted.get(id))
-            .map(|(other, counted)| owned(other, counted))
-            .collect();
-        let found = collisions(&owned(device, counted), &listed).into_iter();
-        let problems = found.map(|one| Problem {
-            field: one.field,
-            rule: one.rule,
-        });
-        problems.collect()
+        let counted = self.counted.get(&device.id);
+        counted.map_or_else(Vec::new, |counted| {
+            problems(&self.claimed, device, counted).collect()
+        })
     }
 }
 
-/// What devices have in common with some others, by the rules.
-fn beside_others(
-    devices: &[(&Device, &Counted)],
-    theirs: &Team,
-    beside: &[Device],
-) -> Vec<(i64, Problem)> {
-    let counted: Vec<_> = beside
-        .iter()
-        .filter_map(|other| {
-            let release = theirs.shelf.followed(other)?;
-            let sheet = theirs.shelf.sheet(release).ok()?;
-            Some((other, theirs.alone(other, &sheet.fields)))
-        })
-        .collect();
-    let listed: Vec<Owned<'_>> = counted
-        .iter()
-        .map(|(other, counted)| owned(other, counted))
-        .collect();
-    let mut found = Vec::new();
-    for (device, counted) in devices {
-        for one in collisions(&owned(device, counted), &listed) {
-            let problem = Problem {
-                field: one.field,
-                rule: one.rule,
-            };
-            found.push((device.id, problem));
-        }
-    }
-    found
+fn problems(
+    claimed: &Claimed<'_>,
+    device: &Device,
+    counted: &Counted,
+) -> impl Iterator<Item = Problem> + use<> {
+    let found = claimed.collisions(&owned(device, counted)).into_iter();
+    found.map(|one| Problem {
+        field: one.field,
+        rule: one.rule,
+    })
 }
 
 /// A device as the rules see it.
-fn owned<'a>(device: &'a Device, counted: &'a Counted) -> Owned<'a> {
+fn owned<'a, 'v>(device: &'a Device, counted: &'v Counted) -> Owned<'a, 'v>
+where
+    'a: 'v,
+{
     Owned {
         device: &device.name,
         site: &device.site,

@@ -62,8 +62,8 @@ struct Own {
 /// The settings that count for a device with a release.
 #[derive(Clone)]
 pub struct Counted {
-    /// The fields of the release.
-    pub fields: Vec<Field>,
+    /// The fields of the release, shared with its sheet.
+    pub fields: Arc<[Field]>,
     /// Their values, in the same order.
     pub values: Vec<Effective>,
     /// What is wrong with them.
@@ -241,17 +241,17 @@ impl Team {
         self.presets = Arc::new(presets);
     }
 
-    fn layers(&self, device: &Device) -> Vec<Layer> {
+    fn layers<'a>(&'a self, device: &'a Device) -> Vec<Layer<'a>> {
         let presets = self.presets.of(&device.site).map(|(preset, values)| {
-            let sealed = self.presets.sealed_in(preset.id);
-            Layer::preset(preset.name.clone(), values.clone()).sealed(sealed)
+            Layer::preset(&preset.name, values).sealed(self.presets.sealed_in(preset.id))
         });
-        let own = Layer::device(self.own(device)).sealed(self.sealed_on(device.id));
-        std::iter::once(own).chain(presets).collect()
+        let own = self.own.get(&device.id);
+        let own = own.map(|own| Layer::device(&own.values).sealed(&own.sealed));
+        own.into_iter().chain(presets).collect()
     }
 
     /// What counts for a device with the fields of a sheet, without a look at other devices.
-    pub fn alone(&self, device: &Device, fields: &[Field]) -> Counted {
+    pub fn alone(&self, device: &Device, fields: &Arc<[Field]>) -> Counted {
         let subject = Subject {
             device: device.name.clone(),
             board: device.board.clone(),
@@ -261,7 +261,7 @@ impl Team {
         };
         let (values, problems) = effective(fields, &self.layers(device), &subject);
         Counted {
-            fields: fields.to_vec(),
+            fields: fields.clone(),
             values,
             problems,
             subject,

@@ -114,17 +114,18 @@ impl InForce {
         let keys = self.store.keys.clone();
         let seen = tokio::task::spawn_blocking(move || {
             // Nothing but networks is asked for; a condition may ask for any other field.
-            let mut asked: HashMap<i64, Option<Vec<Field>>> = HashMap::new();
+            let mut asked: HashMap<i64, Option<Arc<[Field]>>> = HashMap::new();
             let mut of = |device: &Device| {
                 let release = own.shelf.followed(device)?;
                 let fields = asked.entry(release.id).or_insert_with(|| {
-                    let mut fields = own.shelf.sheet(release).ok()?.fields.clone();
-                    if !conditional.contains(&release.id) {
-                        fields.retain(|field| names.contains(&field.name));
+                    let fields = own.shelf.sheet(release).ok()?.fields.clone();
+                    if conditional.contains(&release.id) {
+                        return Some(fields);
                     }
-                    Some(fields)
+                    let named = fields.iter().filter(|field| names.contains(&field.name));
+                    Some(named.cloned().collect())
                 });
-                let counted = own.alone(device, fields.as_deref()?);
+                let counted = own.alone(device, fields.as_ref()?);
                 let now = recorded_settings(&keys, &counted.fields, &counted.values);
                 Some(named_networks(&now))
             };

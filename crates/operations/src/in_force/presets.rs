@@ -78,8 +78,9 @@ impl Presets {
     }
 
     /// Names of what was set as a secret in a preset.
-    pub fn sealed_in(&self, preset: i64) -> BTreeSet<String> {
-        self.sealed.get(&preset).cloned().unwrap_or_default()
+    pub fn sealed_in(&self, preset: i64) -> &BTreeSet<String> {
+        static NONE: BTreeSet<String> = BTreeSet::new();
+        self.sealed.get(&preset).unwrap_or(&NONE)
     }
 
     /// The same with other values in one preset.

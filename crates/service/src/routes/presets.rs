@@ -275,7 +275,7 @@ fn catalogue_fields(team: &Team) -> Vec<Field> {
         let Ok(sheet) = team.shelf.sheet(release) else {
             continue;
         };
-        for field in &sheet.fields {
+        for field in sheet.fields.iter() {
             if !fields.contains(field) {
                 fields.push(field.clone());
             }
