@@ -131,3 +131,22 @@ pub struct Reindexed {
     /// What could not be put back, a sentence each.
     pub problems: Vec<String>,
 }
+
+impl Reindexed {
+    /// How many of what were put back, in words; nothing where none was.
+    pub fn in_words(&self) -> Option<String> {
+        let of = [
+            (self.releases.len(), "release"),
+            (self.backups.len(), "backup"),
+            (self.imprints.len(), "imprint"),
+        ];
+        let some = of.iter().filter(|(number, _)| *number > 0);
+        let words: Vec<_> = some
+            .map(|(number, what)| match number {
+                1 => format!("1 {what}"),
+                number => format!("{number} {what}s"),
+            })
+            .collect();
+        (!words.is_empty()).then(|| words.join(", "))
+    }
+}

@@ -194,11 +194,11 @@ impl Care {
         request_key: Option<RequestKey>,
         seal_anew: bool,
     ) -> Result<api::Job, Refusal> {
-        let store = self.store.clone();
+        let (store, address) = (self.store.clone(), self.places.database.clone());
         let job = self.job("tidy", operator, request_key);
-        let started = self
-            .jobs
-            .start(job, None, move |work| tidy_vault(work, &store, seal_anew));
+        let started = self.jobs.start(job, None, move |work| {
+            tidy_vault(work, &store, &address, seal_anew)
+        });
         started.await
     }
 

@@ -121,7 +121,8 @@ impl Store {
         }
     }
 
-    /// Every manifest that stays: those that the records name, and what only the vault knows.
+    /// Every manifest that stays: those that the records name, or that their newest copy in the vault names although they
+    /// went since, and what only the vault knows.
     pub async fn kept(&self, records: &Records) -> Result<Vec<Name>, Refusal> {
         let vault = self.vault.clone();
         let notes = tokio::task::spawn_blocking(move || note::heads(vault.notes()));
@@ -132,7 +133,18 @@ impl Store {
         // Asked for last: what is recorded later was held when this began.
         let all = records.manifests_since(OffsetDateTime::UNIX_EPOCH).await?;
         let by_notes = note::kept_by_notes(&notes, &known);
-        Ok(names(&all).into_iter().chain(by_notes).collect())
+        let lately = names(&records.contents_gone_lately().await?);
+        let vault = self.vault.clone();
+        // Of what is not whole any more there is nothing to keep.
+        let lately = tokio::task::spawn_blocking(move || {
+            let whole = |name: &Name| vault.missing(&[*name], 1).is_empty();
+            lately.into_iter().filter(whole).collect::<Vec<_>>()
+        });
+        let lately = lately
+            .await
+            .map_err(|e| Refusal::invalid("vault", e.to_string()))?;
+        let kept = names(&all).into_iter().chain(by_notes).chain(lately);
+        Ok(kept.collect())
     }
 
     fn tidy(

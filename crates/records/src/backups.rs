@@ -366,7 +366,8 @@ impl Records {
         Ok(())
     }
 
-    /// Lets the content of backups go, those that are not pinned; gives the names of those that went. Their rows stay.
+    /// Lets the content of backups go, those that are not pinned; gives the names of those that went. Their rows stay,
+    /// with the moment, as [`Records::begin_keeping`] relies on it.
     pub async fn let_backups_go(
         &self,
         ids: &[i64],
@@ -375,7 +376,7 @@ impl Records {
     ) -> Result<Vec<String>, RecordError> {
         let mut tx = self.pool.begin().await?;
         let names = sqlx::query_scalar!(
-            "update backups set gone_at = now(), gone_by = $2, gone_why = $3
+            "update backups set gone_at = clock_timestamp(), gone_by = $2, gone_why = $3
              where id = any($1) and gone_at is null and not pinned returning name",
             ids,
             operator,

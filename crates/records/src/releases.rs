@@ -380,8 +380,11 @@ impl Records {
         .execute(&mut *tx)
         .await?;
         sqlx::query!(
-            "insert into vault_removed (what, name) values ('release', $1) on conflict do nothing",
-            release.name
+            "insert into vault_removed (what, name, removed_at, manifest)
+             values ('release', $1, clock_timestamp(), $2)
+             on conflict (what, name) do update set removed_at = clock_timestamp(), manifest = $2",
+            release.name,
+            release.manifest
         )
         .execute(&mut *tx)
         .await?;
@@ -573,13 +576,21 @@ impl Records {
             .await
     }
 
-    /// How many devices carry each release, and how many cards have it on them.
-    pub async fn carried_counts(&self) -> Result<HashMap<i64, Carried>, RecordError> {
+    /// How many devices carry each release, and how many cards have it on them; of one release, or of all that are on
+    /// a card.
+    pub async fn carried_counts(
+        &self,
+        release: Option<i64>,
+    ) -> Result<HashMap<i64, Carried>, RecordError> {
         let rows = sqlx::query!(
-            r#"select c.carried_release_id as "release!", count(*) as "cards!", max(d.devices) as "devices"
-               from cards c left join (select carried_release_id, count(*) as devices from devices group by 1) d
-                 on d.carried_release_id = c.carried_release_id
-               where c.carried_release_id is not null group by 1"#
+            r#"select c.release as "release!", c.cards as "cards!", d.devices as "devices?"
+               from (select carried_release_id as release, count(*) as cards from cards
+                     where carried_release_id is not null and ($1::bigint is null or carried_release_id = $1)
+                     group by 1) c
+                 left join (select carried_release_id as release, count(*) as devices from devices
+                     where carried_release_id is not null and ($1::bigint is null or carried_release_id = $1)
+                     group by 1) d on d.release = c.release"#,
+            release
         );
         let rows = rows.fetch_all(&self.pool).await?.into_iter();
         let counts = rows.map(|row| {

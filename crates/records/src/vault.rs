@@ -102,6 +102,39 @@ impl Records {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
+    /// The moment from which on a copy of the records that is begun now may miss what goes: whatever went before that moment
+    /// is in it as gone.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub async fn begin_keeping(&self) -> Result<OffsetDateTime, RecordError> {
+        let mut tx = self.pool.begin().await?;
+        // Waits for those that are letting something go; theirs is a moment before this one, and later ones wait here.
+        sqlx::query("lock table backups, vault_removed in share mode")
+            .execute(&mut *tx)
+            .await?;
+        let now = sqlx::query_scalar!(r#"select clock_timestamp() as "now!""#);
+        let now = now.fetch_one(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(now)
+    }
+
+    /// Contents that were let go or taken away since the copy of the records was begun that was kept last: it names them,
+    /// and whoever brings it back finds them only as long as they stay. All that ever went, where it is not known when that
+    /// was: records that were brought back do not know of their own copy.
+    ///
+    /// # Errors
+    /// What the database says.
+    pub async fn contents_gone_lately(&self) -> Result<Vec<Vec<u8>>, RecordError> {
+        let rows = sqlx::query_scalar!(
+            r#"with kept as (select coalesce(max(coalesce((found->>'begun')::timestamptz, at - interval '1 day')),
+                    '-infinity') as begun from vault_looks where what = 'records')
+               select manifest as "manifest!" from backups, kept where gone_at >= kept.begun
+               union select manifest from vault_removed, kept where manifest is not null and removed_at >= kept.begun"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
     /// What backups and releases these records know, also those that were let go or taken away, as what and name.
     pub async fn known_contents(&self) -> Result<HashSet<(String, String)>, RecordError> {
         let rows = sqlx::query!(

@@ -631,7 +631,7 @@ async fn imprints_tell_the_truth_after_a_crash(records: &Records) {
     let card_state = async |label: &str| records.card(label).await.unwrap().state;
     let carriers = async || {
         let all = records.carriers(base.id, &Asked::default()).await.unwrap();
-        let counted = records.carried_counts().await.unwrap();
+        let counted = records.carried_counts(None).await.unwrap();
         let counted = counted.get(&base.id).copied().unwrap_or_default();
         assert_eq!(counted.cards, all.total, "counted as listed");
         let all = all.items.into_iter();

@@ -9,6 +9,7 @@ use operations::note::{heads, newest_records};
 use operations::people::owner_code;
 use operations::reindex::reindex;
 use operations::store::Store;
+use operations::work::hurt;
 use qrcode::QrCode;
 use records::dump::restore;
 use records::{OwnServer, Records};
@@ -190,26 +191,16 @@ pub async fn recover(config: Config) -> Result<()> {
     if let Some(server) = own_server {
         server.stop()?;
     }
-    let Recovered { label, found } = recovered?;
-    let what = [
-        (found.releases.len(), "release"),
-        (found.backups.len(), "backup"),
-        (found.imprints.len(), "imprint"),
-    ];
-    let since: Vec<_> = what
-        .iter()
-        .filter(|(number, _)| *number > 0)
-        .map(|(number, what)| match number {
-            1 => format!("1 {what}"),
-            number => format!("{number} {what}s"),
-        })
-        .collect();
+    let Recovered {
+        label,
+        found,
+        not_whole,
+    } = recovered?;
     println!("Everything is back; start the service.");
-    if !since.is_empty() {
+    if let Some(since) = found.in_words() {
         println!(
-            "The vault knew of {} that came after the records were kept last; that is back too. What became of such \
-             imprints shows when their cards are put in.",
-            since.join(", ")
+            "The vault knew of {since} that came after the records were kept last; that is back too. What became of such \
+             imprints shows when their cards are put in."
         );
     }
     println!(
@@ -217,6 +208,13 @@ pub async fn recover(config: Config) -> Result<()> {
     );
     for problem in &found.problems {
         println!("Not back: {problem}");
+    }
+    for hurt in &not_whole {
+        println!(
+            "Not whole: the vault misses pieces of {} {} ({}). Bring them from the second vault (duplicarium vault \
+             inspect), or take it out of the records; until then nothing is tidied away.",
+            hurt.what, hurt.name, hurt.pieces
+        );
     }
     Ok(())
 }
@@ -227,6 +225,8 @@ struct Recovered {
     label: String,
     /// What was made after the records were kept.
     found: api::Reindexed,
+    /// What the records name and the vault does not hold whole.
+    not_whole: Vec<api::Hurt>,
 }
 
 /// Reads the newest copy of the records in that is whole, and what the vault knows beside it.
@@ -248,9 +248,17 @@ async fn bring_back(store: &Store, newest: Vec<vault::Name>, url: &str) -> Resul
                 let records = Records::open(url).await?;
                 let label = records.leave_room().await?;
                 let found = reindex(&records, &store.vault, "service").await;
+                let contents = records.contents().await?;
                 records.close().await;
                 let found = found.map_err(|e| anyhow!("{e}"))?;
-                return Ok(Recovered { label, found });
+                let vault = store.vault.clone();
+                let look = tokio::task::spawn_blocking(move || hurt(&vault, &contents));
+                let not_whole = look.await?;
+                return Ok(Recovered {
+                    label,
+                    found,
+                    not_whole,
+                });
             }
             Err(e) => tracing::warn!("a copy of the records cannot be read in: {e:#}"),
         }

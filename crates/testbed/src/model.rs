@@ -907,22 +907,24 @@ impl Model {
     }
 
     /// The records are kept in the vault, work goes on, and everything but vault and key is lost: what is on the cards
-    /// is known again as soon as they are in slots, what was acknowledged is there, and no label is given twice.
+    /// is known again as soon as they are in slots, what was acknowledged is there, no label is given twice, and what is
+    /// said to be there is whole.
     pub async fn lose_everything(&mut self, steps: u64) {
         self.say("keep the records".into());
         let kept = self.client.keep_records(None).await;
         let kept = kept.unwrap_or_else(|e| panic!("{}: {e}", self.what));
         assert_eq!(self.let_happen(&kept, Fate::Well).await.state, "done");
-        let mistrusted = self.mistrusted.clone();
+        let (mistrusted, gone) = (self.mistrusted.clone(), self.gone.clone());
         for _ in 0..steps {
             let fate = match self.chance.below(3) {
                 0 => self.fate(true),
                 _ => self.fate(false),
             };
-            match self.chance.below(5) {
+            match self.chance.below(7) {
                 0 => self.import(fate).await,
                 1 => drop(self.back_up(fate).await),
                 2 => drop(self.restore(fate).await),
+                3 | 4 => self.tend(fate).await,
                 _ => self.write(fate).await,
             }
             self.check().await;
@@ -940,9 +942,19 @@ impl Model {
         assert_eq!(recovered.code, 0, "{recovered:?}");
         assert!(!recovered.out.contains("Not back"), "{recovered:?}");
         self.bed.start_service();
-        // What nobody but the records knew is as it was.
-        self.mistrusted.retain(|card| mistrusted.contains(card));
+        // What nobody but the records knew is as it was when they were kept last, then or later.
+        for card in self.mistrusted.clone() {
+            let found = match self.labels.get(card) {
+                Some(label) => self.client.card(label).await.ok(),
+                None => None,
+            };
+            let is_still = found.is_some_and(|found| found.card.suspicion.is_some());
+            if !mistrusted.contains(card) && !is_still {
+                self.mistrusted.remove(card);
+            }
+        }
         self.forget_unwritten_labels().await;
+        self.take_what_came_back(&gone).await;
         self.take_what_was_not_acknowledged().await;
         for (place, (card, _)) in CARDS.iter().enumerate() {
             let slot = place as u32 + 1;
@@ -977,6 +989,34 @@ impl Model {
         }
         self.settle().await;
         self.check().await;
+        let tidied = self
+            .client
+            .tidy_vault(&api::NewTidying::default(), None)
+            .await;
+        let tidied = tidied.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        let ended = self.let_happen(&tidied, Fate::Well).await;
+        let words = ended.result.unwrap_or_default().to_string();
+        assert!(
+            ended.state == "done" && !words.contains("nothing went"),
+            "{}: {words}",
+            self.what
+        );
+        self.check().await;
+    }
+
+    /// A backup that was let go after the records were kept may stand there again, and is whole then. One of which
+    /// they knew that it went, went.
+    async fn take_what_came_back(&mut self, gone: &BTreeSet<String>) {
+        for name in self.gone.clone() {
+            let found = self.client.backup(&name).await;
+            let found = found.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+            if found.gone_at.is_some() {
+                continue;
+            }
+            assert!(!gone.contains(&name), "{}: {name} had gone", self.what);
+            self.bed.done(&["backup", "prove", &name]);
+            self.gone.remove(&name);
+        }
     }
 
     /// A card that was given a label, and not touched since, is known to nobody any more.

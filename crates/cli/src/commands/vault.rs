@@ -130,12 +130,13 @@ impl Vault {
                 text::table(["what", "name", "made", "by", ""], &[], rows);
             }),
             Self::Reindex => context.show(&client.reindex().await?, |done| {
-                println!(
-                    "{} releases, {} backups and {} imprints were put into the records.",
-                    done.releases.len(),
-                    done.backups.len(),
-                    done.imprints.len()
-                );
+                match done.in_words() {
+                    Some(words) => println!("Put into the records: {words}."),
+                    None if done.problems.is_empty() => {
+                        println!("The records know all that the vault tells of.")
+                    }
+                    None => println!("Nothing was put into the records:"),
+                }
                 if !done.imprints.is_empty() {
                     println!("What became of these imprints shows when their cards are put in.");
                 }

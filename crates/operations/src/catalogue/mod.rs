@@ -66,7 +66,7 @@ impl Catalogue {
     pub async fn detail(&self, name: &str) -> Result<api::ReleaseDetail, Refusal> {
         let row = self.records.release(name).await?;
         let shelf = self.shelf().await?;
-        let carried = self.records.carried_counts().await?;
+        let carried = self.records.carried_counts(Some(row.id)).await?;
         let page = Asked {
             limit: CARRIERS,
             ..Asked::default()

@@ -8,6 +8,7 @@ use imagecraft::CHUNK_LEN;
 use records::dump::{DumpError, dump};
 use serde_json::{Value, json};
 use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 use vault::{Hold, Ingest};
 
 use crate::jobs::Work;
@@ -87,12 +88,13 @@ pub fn write_out(
     })
 }
 
-/// Writes all records into the vault: a job. Nothing but their note refers to them.
+/// Writes all records into the vault: a job, or a part of one. Nothing but their note refers to them.
 ///
 /// # Errors
 /// Of the database or the vault.
 pub fn keep_records(work: &Work, address: &str) -> Result<Value, Refusal> {
     work.progress.begin(Stage::Saving, 0);
+    let begun = work.wait(work.records().begin_keeping())?;
     let name = OffsetDateTime::now_utc().date().to_string();
     let go_on = || !work.progress.is_cancelled();
     let Kept { total, stored } = write_out(&work.hold, address, &name, &work.operator, &go_on)?;
@@ -102,7 +104,10 @@ pub fn keep_records(work: &Work, address: &str) -> Result<Value, Refusal> {
         bytes_words(total),
         bytes_words(stored)
     )];
-    let found = json!({ "words": words, "touched": [] });
+    let begun = begun
+        .format(&Rfc3339)
+        .map_err(|e| Refusal::invalid("records", e.to_string()))?;
+    let found = json!({ "words": words, "touched": [], "begun": begun });
     work.record(|| {
         work.records()
             .add_vault_look("records", Some(work.job), &found, false)

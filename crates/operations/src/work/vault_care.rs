@@ -14,6 +14,7 @@ use crate::note;
 use crate::refusal::Refusal;
 use crate::shown::bytes_words;
 use crate::store::{Store, names};
+use crate::work::keep_records;
 
 /// Contents that are not whole, each with what it misses.
 type Missing = Vec<(Name, Vec<Name>)>;
@@ -179,6 +180,11 @@ fn mend(
     Ok((missing, mended.len()))
 }
 
+/// What of these contents is not whole in the vault, and how much it misses. Reads their pages.
+pub fn hurt(vault: &Arc<Vault>, contents: &[NamedBy]) -> Vec<api::Hurt> {
+    touched(contents, &vault.missing(&roots(contents), MOST_MISSING))
+}
+
 /// What of the records misses something.
 fn touched(kept: &[NamedBy], missing: &[(Name, Vec<Name>)]) -> Vec<api::Hurt> {
     let of: HashMap<&[u8], u64> = missing
@@ -215,11 +221,20 @@ fn record_look(work: &Work, what: &str, found: &Value, bad: bool) -> Result<(), 
     })
 }
 
-/// Takes away what nothing refers to, beside running work.
+/// Takes away what nothing refers to, beside running work. Where the newest copy of the records, at this address, names
+/// what went since, they are kept before.
 ///
 /// # Errors
 /// Of a store that does not answer, or a stop on request.
-pub fn tidy_vault(work: &Work, store: &Store, seal_anew: bool) -> Result<Value, Refusal> {
+pub fn tidy_vault(
+    work: &Work,
+    store: &Store,
+    address: &str,
+    seal_anew: bool,
+) -> Result<Value, Refusal> {
+    if !work.wait(work.records().contents_gone_lately())?.is_empty() {
+        keep_records(work, address)?;
+    }
     let vault = &store.vault;
     let before = vault.stored();
     let mut refused = None;

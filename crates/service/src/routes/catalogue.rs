@@ -31,7 +31,7 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 async fn catalogue(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Line>>, ApiError> {
     let shelf = app.catalogue.shelf().await?;
     let classes = app.records.device_classes().await?;
-    let carried = app.records.carried_counts().await?;
+    let carried = app.records.carried_counts(None).await?;
     Ok(Json(shelf.lines(&classes, &carried)))
 }
 

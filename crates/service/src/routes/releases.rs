@@ -36,7 +36,7 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 #[utoipa::path(get, path = "/api/v1/releases", responses((status = 200, body = Vec<api::Release>)))]
 async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Release>>, ApiError> {
     let shelf = app.catalogue.shelf().await?;
-    let carried = app.records.carried_counts().await?;
+    let carried = app.records.carried_counts(None).await?;
     let mut rows: Vec<_> = shelf.releases.iter().collect();
     rows.sort_by_key(|release| std::cmp::Reverse(release.id));
     let shown = rows.into_iter().map(|row| {

@@ -614,6 +614,80 @@ fn vault_and_key_alone_bring_everything_back() {
     ]);
 }
 
+/// Loses everything but vault and key, brings back what they tell of, and gives what was said of it.
+fn lose_and_recover(bed: &mut Testbed) -> String {
+    bed.lose_records();
+    let out = bed.service_command().arg("--recover").output().unwrap();
+    let said = String::from_utf8_lossy(&[out.stdout, out.stderr].concat()).into_owned();
+    assert!(out.status.success(), "{said}");
+    bed.start_service();
+    said
+}
+
+/// What was let go or taken away after the records were kept is there when they come back, or is known to have gone.
+#[test]
+fn nothing_that_comes_back_is_hollow() {
+    let mut bed = Testbed::start_with(&["--vault-hours", "0"]);
+    bed.load_catalogue();
+    with_card(&bed, "quay-01", "mica");
+    let name = backup(&bed, "the first");
+    bed.standin(&["pull", "--slot", "1"]);
+    tune(&bed, "mica", 5);
+    bed.put("mica", 1);
+    backup(&bed, "another one");
+    bed.done(&["vault", "keep-records"]);
+    let go = |bed: &Testbed| {
+        bed.done(&["backup", "let-go", &name, "--yes", &name]);
+        bed.done(&["release", "remove", "tidegauge 1.7"]);
+    };
+    let is_listed = |bed: &Testbed| {
+        let has = |noun: &str, name: &str| {
+            let listed = bed.json(&[noun, "list"]).to_string();
+            listed.contains(&format!("\"{name}\""))
+        };
+        let backup = has("backup", &name);
+        assert_eq!(backup, has("release", "tidegauge 1.7"));
+        backup
+    };
+    let is_whole = |bed: &Testbed| {
+        let seen = bed.done(&["vault", "inspect"]);
+        assert!(seen.contains("everything that is kept is whole"), "{seen}");
+        let tidied = bed.done(&["vault", "tidy"]);
+        assert!(!tidied.contains("nothing went"), "{tidied}");
+    };
+    go(&bed);
+    // A start after work was cut off clears away what nothing names.
+    bed.sql(
+        "insert into jobs (kind, state, subject, operator, service)
+         select 'inspect', 'running', 'the vault', 'Marit', max(number) from services",
+    );
+    bed.kill_service();
+    bed.start_service();
+    let begun = Instant::now();
+    let log = bed.log();
+    while !std::fs::read_to_string(&log)
+        .unwrap()
+        .contains("cleared away")
+    {
+        assert!(begun.elapsed() < Duration::from_secs(60));
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    let said = lose_and_recover(&mut bed);
+    assert!(!said.contains("Not whole"), "{said}");
+    assert!(is_listed(&bed), "the records were kept before they went");
+    bed.done(&["backup", "prove", &name]);
+    is_whole(&bed);
+    // Where their place is free, the records that come back know it.
+    go(&bed);
+    bed.done(&["vault", "tidy"]);
+    bed.stop_service();
+    bed.start_service();
+    let said = lose_and_recover(&mut bed);
+    assert!(!said.contains("Not whole"), "{said}");
+    assert!(!is_listed(&bed), "they went, and the records knew it");
+    is_whole(&bed);
+}
+
 /// What is due is done by itself: tidied, the records kept, a share inspected, copied.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_vault_is_looked_after_by_itself() {
