@@ -45,7 +45,7 @@ bench:
 	@scripts/setup test
 	$(MAKE) demo/images/.made
 	cargo build --release --workspace --bins --features testbed/programs
-	target/release/bench
+	target/release/bench $(PARTS)
 
 # Damaged seeds through every parser; `make test` runs the same with fewer rounds.
 fuzz:

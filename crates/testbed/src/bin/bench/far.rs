@@ -8,7 +8,7 @@ use imagecraft::packed::Packer;
 use imagecraft::{CHUNK_LEN, FileDisk, Layout};
 use testbed::{Drawer, FarBench, IdleBenches, Testbed, demo_sheet, path};
 
-use crate::{Row, median};
+use crate::{Place, Row, median, service_with_boards};
 
 /// 100 Mbit/s, in bytes a second.
 const LINE: u64 = 12_500_000;
@@ -82,19 +82,10 @@ fn idle() -> Vec<Row> {
     ]
 }
 
-pub fn rows(dir: &Path, image: &Path) -> Result<Vec<Row>> {
-    let bed = Testbed::start();
-    for (board, architecture) in [("plover", "arm64"), ("curlew", "armhf")] {
-        bed.done(&[
-            "board",
-            "add",
-            board,
-            "--title",
-            board,
-            "--architecture",
-            architecture,
-        ]);
-    }
+/// The rows.
+pub fn rows(place: &Place) -> Result<Vec<Row>> {
+    let (dir, image) = (&place.dir, &place.image);
+    let bed = service_with_boards();
     let sheet = dir.join("far.toml");
     let text = std::fs::read_to_string(demo_sheet("quaylink-2.4.toml"))?;
     let text = text

@@ -14,7 +14,8 @@ use testbed::loop_device::LoopDevice;
 use time::OffsetDateTime;
 use vault::ManifestDisk;
 
-use crate::{Row, median, shell, timed_write};
+use crate::cards::timed_write;
+use crate::{Row, median, shell};
 
 /// A card in a file, no faster than its rate.
 struct Limited {
@@ -168,43 +169,6 @@ fn many(dir: &Path, open: &dyn Fn() -> ManifestDisk, map: &Map) -> Result<[Row; 
             bar: Some(1.0),
         },
     ])
-}
-
-/// The most memory that the service takes with eight cards of 64 GB at work at once, through all of it.
-pub fn memory() -> Result<Row> {
-    const CARDS: u32 = 8;
-    let bed = testbed::Testbed::start_wide(CARDS, &["--private-addresses"], |_| {});
-    bed.load_catalogue();
-    let runtime = tokio::runtime::Runtime::new()?;
-    let client = bed.client();
-    let mut jobs = Vec::new();
-    for slot in 1..=CARDS {
-        let name = format!("quay-{slot:02}");
-        bed.add_device(&name);
-        bed.make_card(&name, "64GB", &["--rate", "8MB"]);
-        bed.put(&name, slot);
-    }
-    for slot in 1..=CARDS {
-        let new = api::NewPlan {
-            device: Some(format!("quay-{slot:02}")),
-            slot: slot.into(),
-            ..api::NewPlan::default()
-        };
-        let plan = runtime.block_on(client.plan(&new))?;
-        jobs.push(runtime.block_on(client.confirm(&plan.id, plan.agreed(), None))?);
-    }
-    let mut most = 0;
-    for job in jobs {
-        let see = |_: &api::Job| most = bed.service_memory().max(most);
-        let ended = runtime.block_on(client.follow(job.id, see))?;
-        anyhow::ensure!(ended.state == "done", "{ended:?}");
-    }
-    Ok(Row {
-        name: "memory of the service, eight cards of 64 GB at work",
-        value: most as f64 / 1e6,
-        unit: "MB",
-        bar: Some(300.0),
-    })
 }
 
 /// A loop device as fast as a card or a disk of so many bytes a second, for all programs that this one runs:

@@ -9,7 +9,7 @@ use anyhow::{Result, ensure};
 use api::{Client, NewPlan, NewPreset, SettingsChange, Site};
 use testbed::Testbed;
 
-use crate::Row;
+use crate::{Place, Row};
 
 const DEVICES: usize = 10_000;
 const SITES: usize = 100;
@@ -24,7 +24,8 @@ const IMPRINTS: u64 = 50_000;
 const PARTS: u64 = 10;
 
 /// The rows of a team with thousands of devices.
-pub fn rows(runtime: &tokio::runtime::Runtime) -> Result<Vec<Row>> {
+pub fn rows(place: &Place) -> Result<Vec<Row>> {
+    let runtime = &place.runtime;
     let bed = Testbed::start();
     bed.load_catalogue();
     bed.make_card("mica", "3965190144", &[]);

@@ -8,10 +8,9 @@ use std::time::Instant;
 
 use anyhow::{Context, Result, ensure};
 use imagecraft::{CHUNK, CHUNK_LEN, Disk, Overlay};
-use object_store::local::LocalFileSystem;
-use vault::{Ingest, Manifest, ManifestDisk, Root, Vault};
+use vault::{Ingest, Manifest, ManifestDisk, Vault};
 
-use crate::{Row, median, shell};
+use crate::{Place, Row, median, shell};
 
 /// Threads that pack, as a backup has.
 const PACKERS: usize = 2;
@@ -24,13 +23,6 @@ const IMPRINTS: u64 = 100;
 const STAND_FOR: u64 = 50_000;
 /// Chunks that an imprint changes.
 const CHANGED: u64 = 60;
-
-fn open(runtime: &tokio::runtime::Runtime, dir: &Path) -> Result<Arc<Vault>> {
-    std::fs::create_dir_all(dir)?;
-    let _guard = runtime.enter();
-    let store = LocalFileSystem::new_with_prefix(dir)?.with_fsync(true);
-    Ok(runtime.block_on(Vault::open(Arc::new(store), &Root::new([7; 32])))?)
-}
 
 /// A disk from the bytes of a file, told from one that it is like.
 fn take_in(vault: &Arc<Vault>, file: &Path, like: Option<&Manifest>) -> Result<(Manifest, u64)> {
@@ -141,7 +133,8 @@ fn resident() -> Result<f64> {
 }
 
 /// Rows of backups: against general tools that read the same bytes.
-fn backup_rows(runtime: &tokio::runtime::Runtime, dir: &Path, image: &Path) -> Result<Vec<Row>> {
+fn backup_rows(place: &Place) -> Result<Vec<Row>> {
+    let (dir, image) = (&place.dir, &place.image);
     let shown = image.display();
     let packed = dir.join("vault-row.zst");
     shell(&format!("zstd -q -f -3 {shown} -o {}", packed.display()))?;
@@ -151,7 +144,7 @@ fn backup_rows(runtime: &tokio::runtime::Runtime, dir: &Path, image: &Path) -> R
     let mut run = 0;
     let first = median(|| {
         run += 1;
-        let vault = open(runtime, &dir.join(format!("backup-{run}")))?;
+        let vault = place.vault(&format!("backup-{run}"))?;
         seconds(|| {
             kept = Some((vault.clone(), take_in(&vault, image, None)?));
             Ok(())
@@ -185,9 +178,8 @@ fn backup_rows(runtime: &tokio::runtime::Runtime, dir: &Path, image: &Path) -> R
 }
 
 /// Rows of a vault with a million chunks.
-fn large_rows(runtime: &tokio::runtime::Runtime, dir: &Path) -> Result<Vec<Row>> {
-    let folder = dir.join("million");
-    let vault = open(runtime, &folder)?;
+fn large_rows(place: &Place) -> Result<Vec<Row>> {
+    let vault = place.vault("million")?;
     let mut ingest = Ingest::start(vault.hold(), PACKERS);
     for chunk in 0..CHUNKS {
         ingest.push(chunk, Arc::new(chunk.to_le_bytes().to_vec()))?;
@@ -219,7 +211,7 @@ fn large_rows(runtime: &tokio::runtime::Runtime, dir: &Path) -> Result<Vec<Row>>
     let before = resident()?;
     let mut opened = None;
     let took = seconds(|| {
-        opened = Some(open(runtime, &folder)?);
+        opened = Some(place.vault("million")?);
         Ok(())
     })?;
     let grew = resident()? - before;
@@ -247,8 +239,8 @@ fn large_rows(runtime: &tokio::runtime::Runtime, dir: &Path) -> Result<Vec<Row>>
 }
 
 /// All rows of the vault.
-pub fn rows(runtime: &tokio::runtime::Runtime, dir: &Path, image: &Path) -> Result<Vec<Row>> {
-    let mut rows = backup_rows(runtime, dir, image)?;
-    rows.extend(large_rows(runtime, dir)?);
+pub fn rows(place: &Place) -> Result<Vec<Row>> {
+    let mut rows = backup_rows(place)?;
+    rows.extend(large_rows(place)?);
     Ok(rows)
 }
