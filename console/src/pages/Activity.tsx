@@ -1,22 +1,16 @@
 // Activity: jobs that run and ran, and everything else that happened.
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 
 import { type Job, get } from "../api/client";
 import { isOver } from "../api/live";
 import { JobView } from "../parts/JobView";
+import { Older, useOlder } from "../parts/Older";
 import { When } from "../parts/text";
-import { Amount, Button, Empty, Failure, Page, Sheet, State, Table } from "../parts/ui";
+import { Amount, Empty, Failure, Page, Sheet, State, Table } from "../parts/ui";
 
 export function Activity() {
-    const jobs = useInfiniteQuery({
-        queryKey: ["jobs", "list"],
-        initialPageParam: undefined as number | undefined,
-        queryFn: ({ pageParam }) => get(pageParam === undefined ? "jobs" : `jobs?before=${String(pageParam)}`),
-        getNextPageParam: (page) => page.next ?? undefined,
-    });
-    const events = useQuery({ queryKey: ["history"], queryFn: () => get("activity") });
-    const all = (jobs.data?.pages ?? []).flatMap((page) => page.items);
+    const { list: jobs, items: all } = useOlder(["jobs"], (before) => get(before === undefined ? "jobs" : `jobs?before=${String(before)}`));
+    const { list: events, items: happened } = useOlder(["history"], (before) => get(before === undefined ? "activity" : `activity?before=${String(before)}`));
     const running = all.filter((job) => !isOver(job));
     return (
         <Page title="Activity">
@@ -32,20 +26,10 @@ export function Activity() {
             ) : (
                 <JobTable jobs={all} />
             )}
-            {jobs.hasNextPage && (
-                <Button
-                    className="mt-3"
-                    disabled={jobs.isFetchingNextPage}
-                    onClick={() => {
-                        void jobs.fetchNextPage();
-                    }}
-                >
-                    Older jobs
-                </Button>
-            )}
+            <Older list={jobs} word="Older jobs" />
             <h2 className="mt-6 mb-2 font-semibold">History</h2>
             <Table head={["when", "who", "what"]}>
-                {(events.data?.items ?? []).map((event) => (
+                {happened.map((event) => (
                     <tr key={event.id}>
                         <td className="whitespace-nowrap">
                             <When at={event.at} />
@@ -55,6 +39,7 @@ export function Activity() {
                     </tr>
                 ))}
             </Table>
+            <Older list={events} word="What happened before" />
         </Page>
     );
 }

@@ -9,20 +9,15 @@ import { Accept } from "../parts/Confirm";
 import { Finder } from "../parts/Finder";
 import { FirstJoin } from "../parts/FirstJoin";
 import { LampPattern, LampQuestion } from "../parts/Lamp";
+import { Older, useOlder } from "../parts/Older";
 import { Photo } from "../parts/Photo";
 import { SerialLine } from "../parts/SerialLine";
 import { When, span } from "../parts/text";
 import { Amount, Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
 
 export function Arrivals() {
-    const [before, setBefore] = useState<number>();
-    const arrivals = useQuery({
-        queryKey: ["arrivals", "list", before],
-        queryFn: () => get(before === undefined ? "arrivals" : `arrivals?before=${String(before)}`),
-        refetchInterval: 5000,
-    });
-    const items = arrivals.data?.items ?? [];
-    const next = arrivals.data?.next;
+    const read = (before?: number) => get(before === undefined ? "arrivals" : `arrivals?before=${String(before)}`);
+    const { list: arrivals, items } = useOlder(["arrivals"], read, 5000);
     return (
         <Page title="Arrivals">
             <Expect />
@@ -38,17 +33,7 @@ export function Arrivals() {
                     ))}
                 </Table>
             )}
-            {next != null && (
-                <div className="mt-3">
-                    <Button
-                        onClick={() => {
-                            setBefore(next);
-                        }}
-                    >
-                        Older ones
-                    </Button>
-                </div>
-            )}
+            <Older list={arrivals} word="Older ones" />
         </Page>
     );
 }

@@ -1,9 +1,10 @@
 // The history: who asked what, from where, and whether it is still as it was written.
-import { useInfiniteQuery, useMutation } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 
 import { get, post } from "../api/client";
 import { filled } from "../parts/form";
+import { Older, useOlder } from "../parts/Older";
 import { When } from "../parts/text";
 import { Button, Empty, FIELD, Failure, Notice, Page, Table } from "../parts/ui";
 
@@ -19,14 +20,9 @@ function queryOf(asked: Asked): URLSearchParams {
 export function History() {
     const [asked, setAsked] = useState<Asked>({ who: "", search: "", since: "", until: "" });
     const query = queryOf(asked).toString();
-    const acts = useInfiniteQuery({
-        queryKey: ["acts", query],
-        initialPageParam: "",
-        queryFn: ({ pageParam }) => get(`history?${query}${pageParam}`),
-        getNextPageParam: (page) => (page.next == null ? undefined : `&before=${String(page.next)}`),
-    });
+    const read = (before?: number) => get(`history?${query}${before === undefined ? "" : `&before=${String(before)}`}`);
+    const { list: acts, items: all } = useOlder(["acts", query], read);
     const check = useMutation({ mutationFn: () => post("history/check", null) });
-    const all = (acts.data?.pages ?? []).flatMap((page) => page.items);
     return (
         <Page
             title="History"
@@ -115,16 +111,7 @@ export function History() {
                     ))}
                 </Table>
             )}
-            {acts.hasNextPage && (
-                <Button
-                    className="mt-3"
-                    onClick={() => {
-                        void acts.fetchNextPage();
-                    }}
-                >
-                    Older
-                </Button>
-            )}
+            <Older list={acts} word="Older" />
         </Page>
     );
 }

@@ -6,14 +6,15 @@ import { type FormEvent, useState } from "react";
 import { type NewRound, type Round as RoundRow, type RoundDetail, type RoundEntry, get, post } from "../api/client";
 import { ConfirmByNumber } from "../parts/Confirm";
 import { useFilters } from "../parts/List";
+import { Older, useOlder } from "../parts/Older";
 import { AtSlot, Turns, isOpen, useRound } from "../parts/RoundView";
 import { Size, When, span } from "../parts/text";
 import { Amount, Bar, Button, Empty, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table } from "../parts/ui";
 import { slotWords } from "../parts/slot";
 
 export function Rounds() {
-    const rounds = useQuery({ queryKey: ["rounds", "list"], queryFn: () => get("rounds") });
-    const items = rounds.data?.items ?? [];
+    const read = (before?: number) => get(before === undefined ? "rounds" : `rounds?before=${String(before)}`);
+    const { list: rounds, items } = useOlder(["rounds"], read);
     return (
         <Page title="Rounds">
             <Plan />
@@ -27,6 +28,7 @@ export function Rounds() {
                     ))}
                 </Table>
             )}
+            <Older list={rounds} word="Older rounds" />
         </Page>
     );
 }
@@ -295,7 +297,7 @@ function Begin({ detail }: { detail: RoundDetail }) {
         mutationFn: (given: { cards: number; accept: string[] }) => post(`rounds/${String(id)}/confirm`, given),
         onSuccess: async (fresh) => {
             queries.setQueryData(["rounds", id], fresh);
-            await queries.invalidateQueries({ queryKey: ["rounds", "list"] });
+            await queries.invalidateQueries({ queryKey: ["rounds"] });
         },
     });
     return (

@@ -1,10 +1,9 @@
 // Work on a card itself: check it, clear it, give it back what a check that was cut off had found.
-import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { type CardPlan, post, requestKey } from "../api/client";
+import { type CardPlan, post } from "../api/client";
 import { BenchDialog } from "./BenchDialog";
-import { ConfirmByLabel, Losses } from "./Confirm";
+import { ConfirmByLabel, Losses, usePlan } from "./Confirm";
 import { JobView } from "./JobView";
 import { Size, span } from "./text";
 import { Button, Facts, Failure, Label } from "./ui";
@@ -33,15 +32,7 @@ export function CardWork({ slot, unfinished, disabled }: { slot: SlotName; unfin
 
 function Steps({ slot, unfinished }: { slot: SlotName; unfinished: boolean }) {
     const [work, setWork] = useState(unfinished ? "put-back" : "quick-check");
-    const plan = useMutation({ mutationFn: (wanted: string) => post("card-plans", { slot, work: wanted }) });
-    const confirm = useMutation({
-        mutationFn: ({ id, card, accept }: { id: string; card: string; accept: string[] }) =>
-            post(`plans/${id}/confirm`, { card, accept }, requestKey()),
-        // A label that is not this card's voids the plan.
-        onError: () => {
-            plan.reset();
-        },
-    });
+    const { plan, confirm, show, reset } = usePlan((wanted: string) => post("card-plans", { slot, work: wanted }));
     if (confirm.data !== undefined) return <JobView id={confirm.data.id} />;
     return (
         <div className="grid gap-4">
@@ -55,8 +46,7 @@ function Steps({ slot, unfinished }: { slot: SlotName; unfinished: boolean }) {
                             checked={work === value}
                             onChange={() => {
                                 setWork(value);
-                                plan.reset();
-                                confirm.reset();
+                                reset();
                             }}
                         />
                         <span>
@@ -70,8 +60,7 @@ function Steps({ slot, unfinished }: { slot: SlotName; unfinished: boolean }) {
                     look={plan.data === undefined ? "main" : "plain"}
                     disabled={plan.isPending}
                     onClick={() => {
-                        confirm.reset();
-                        plan.mutate(work);
+                        show(work);
                     }}
                 >
                     Show the plan

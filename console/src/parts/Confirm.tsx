@@ -1,9 +1,33 @@
 // A plan is confirmed by the label on the card's sticker, which no habit types, and by accepting each of its
 // cautions.
+import { useMutation } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 
-import type { Caution } from "../api/client";
+import { type Caution, type Job, post, requestKey } from "../api/client";
 import { Button, FIELD, Notice } from "./ui";
+
+/** A plan that is asked for, and what is said to it: the job that it becomes. */
+export function usePlan<Wanted, Planned>(ask: (wanted: Wanted) => Promise<Planned>) {
+    const plan = useMutation({ mutationFn: ask });
+    const confirm = useMutation({
+        mutationFn: ({ id, card, accept }: { id: string; card: string; accept: string[] }): Promise<Job> =>
+            post(`plans/${id}/confirm`, { card, accept }, requestKey()),
+        // A label that is not this card's voids the plan.
+        onError: () => {
+            plan.reset();
+        },
+    });
+    /** Forgets both, since something else is wanted now. */
+    const reset = () => {
+        plan.reset();
+        confirm.reset();
+    };
+    const show = (wanted: Wanted) => {
+        confirm.reset();
+        plan.mutate(wanted);
+    };
+    return { plan, confirm, show, reset };
+}
 
 /** What would be lost, what to be careful about, what else is worth knowing. */
 export function Losses({ lost, notes }: { lost: string[]; notes: string[] }) {

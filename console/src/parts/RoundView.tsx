@@ -46,7 +46,7 @@ export function Turns({ detail }: { detail: RoundDetail }) {
         mutationFn: (word: string) => post(`rounds/${String(id)}/turn`, { turn: word }),
         onSuccess: async (fresh) => {
             queries.setQueryData(["rounds", id], fresh);
-            await queries.invalidateQueries({ queryKey: ["rounds", "list"] });
+            await queries.invalidateQueries({ queryKey: ["rounds"] });
         },
     });
     const button = (word: string, text: string, look: "main" | "plain" = "plain") => (

@@ -1,5 +1,4 @@
 // From "this card" to a verified card: choose, see the plan, confirm by the label, watch.
-import { useMutation } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 
 import {
@@ -8,10 +7,9 @@ import {
     Refusal,
     get,
     post,
-    requestKey,
 } from "../api/client";
 import { BenchDialog } from "./BenchDialog";
-import { ConfirmByLabel, Losses } from "./Confirm";
+import { ConfirmByLabel, Losses, usePlan } from "./Confirm";
 import { FileView } from "./FileView";
 import { Finder, type FoundItem } from "./Finder";
 import { JobView } from "./JobView";
@@ -39,15 +37,18 @@ function Steps({ slot }: { slot: SlotName }) {
     const [name, setName] = useState("");
     const [wipe, setWipe] = useState(false);
     const [keepSize, setKeepSize] = useState(false);
-    const plan = useMutation({ mutationFn: (wanted: NewPlan) => post("plans", wanted) });
-    const confirm = useMutation({
-        mutationFn: ({ id, card, accept }: { id: string; card: string; accept: string[] }) =>
-            post(`plans/${id}/confirm`, { card, accept }, requestKey()),
-        // A label that is not this card's voids the plan.
-        onError: () => {
-            plan.reset();
-        },
-    });
+    const { plan, confirm, show, reset } = usePlan((wanted: NewPlan) => post("plans", wanted));
+    /** The plan for what is chosen, with whatever has to be said beside it. */
+    const ask = (more: Partial<NewPlan>) => {
+        show({
+            slot,
+            [kind]: name,
+            ...(kind === "backup" && keepSize ? { keep_size: true } : {}),
+            ...(wipe ? { wipe_free: true } : {}),
+            ...more,
+        });
+    };
+    const refused = plan.error instanceof Refusal ? plan.error.problem.code : undefined;
     if (confirm.data !== undefined) return <JobView id={confirm.data.id} />;
     return (
         <div className="grid gap-4">
@@ -62,7 +63,7 @@ function Steps({ slot }: { slot: SlotName }) {
                             onChange={() => {
                                 setKind(value);
                                 setName("");
-                                plan.reset();
+                                reset();
                             }}
                         />
                         {text}
@@ -75,16 +76,14 @@ function Steps({ slot }: { slot: SlotName }) {
                     value={name}
                     choose={(chosen) => {
                         setName(chosen);
-                        plan.reset();
-                        confirm.reset();
+                        reset();
                     }}
                 />
                 <Button
                     look={plan.data === undefined ? "main" : "plain"}
                     disabled={name === "" || plan.isPending}
                     onClick={() => {
-                        confirm.reset();
-                        plan.mutate({ slot, [kind]: name, ...(kind === "backup" && keepSize ? { keep_size: true } : {}), ...(wipe ? { wipe_free: true } : {}) });
+                        ask({});
                     }}
                 >
                     Show the plan
@@ -97,7 +96,7 @@ function Steps({ slot }: { slot: SlotName }) {
                         checked={keepSize}
                         onChange={(event) => {
                             setKeepSize(event.target.checked);
-                            plan.reset();
+                            reset();
                         }}
                     />
                     leave the last partition as large as it was, also on a larger card
@@ -109,49 +108,33 @@ function Steps({ slot }: { slot: SlotName }) {
                     checked={wipe}
                     onChange={(event) => {
                         setWipe(event.target.checked);
-                        plan.reset();
+                        reset();
                     }}
                 />
                 wipe what stays free, so that nothing of what was there before can be read
             </label>
             <Failure error={plan.error ?? confirm.error} />
-            {plan.error instanceof Refusal && plan.error.problem.code === "withdrawn" && (
-                <form
-                    className="flex items-end gap-3 text-sm"
-                    onSubmit={(event) => {
-                        event.preventDefault();
-                        const reason = new FormData(event.currentTarget).get("reason");
-                        plan.mutate({ slot, [kind]: name, override_reason: typeof reason === "string" ? reason : "" });
+            {refused === "withdrawn" && (
+                <AllTheSame
+                    word="Reason to write it all the same"
+                    go={(reason) => {
+                        ask({ override_reason: reason });
                     }}
-                >
-                    <label className="grid flex-1 gap-1">
-                        Reason to write it all the same
-                        <input name="reason" required className={FIELD} />
-                    </label>
-                    <Button type="submit">Show the plan all the same</Button>
-                </form>
+                />
             )}
-            {plan.error instanceof Refusal && plan.error.problem.code === "damaged" && (
-                <form
-                    className="flex items-end gap-3 text-sm"
-                    onSubmit={(event) => {
-                        event.preventDefault();
-                        const reason = new FormData(event.currentTarget).get("reason");
-                        plan.mutate({ slot, [kind]: name, although_damaged: typeof reason === "string" ? reason : "" });
+            {refused === "damaged" && (
+                <AllTheSame
+                    word="Reason to change the damaged file system all the same"
+                    go={(reason) => {
+                        ask({ although_damaged: reason });
                     }}
-                >
-                    <label className="grid flex-1 gap-1">
-                        Reason to change the damaged file system all the same
-                        <input name="reason" required className={FIELD} />
-                    </label>
-                    <Button type="submit">Show the plan all the same</Button>
-                </form>
+                />
             )}
-            {plan.error instanceof Refusal && ["cannot-edit", "damaged"].includes(plan.error.problem.code) && (
+            {(refused === "cannot-edit" || refused === "damaged") && (
                 <div>
                     <Button
                         onClick={() => {
-                            plan.mutate({ slot, [kind]: name, leave_out: true });
+                            ask({ leave_out: true });
                         }}
                     >
                         Leave that partition as it is and plan the rest
@@ -173,6 +156,26 @@ function Steps({ slot }: { slot: SlotName }) {
                 </>
             )}
         </div>
+    );
+}
+
+/** A plan that is refused for a reason, unless somebody has a better one. */
+function AllTheSame({ word, go }: { word: string; go: (reason: string) => void }) {
+    return (
+        <form
+            className="flex items-end gap-3 text-sm"
+            onSubmit={(event) => {
+                event.preventDefault();
+                const reason = new FormData(event.currentTarget).get("reason");
+                go(typeof reason === "string" ? reason : "");
+            }}
+        >
+            <label className="grid flex-1 gap-1">
+                {word}
+                <input name="reason" required className={FIELD} />
+            </label>
+            <Button type="submit">Show the plan all the same</Button>
+        </form>
     );
 }
 

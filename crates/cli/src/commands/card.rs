@@ -388,12 +388,9 @@ async fn on_card(context: &Context, work: &str, target: Target) -> anyhow::Resul
     if !context.json {
         show_card_plan(&plan);
     }
-    let given = target.agree(&plan.cautions)?;
-    let job = context
-        .client
-        .confirm(&plan.id, given, Some(&request_key()))
+    let job = target
+        .confirm_and_follow(context, &plan.id, &plan.cautions)
         .await?;
-    let job = follow(context, &job).await?;
     context.show(&job, text::closing)?;
     // A card that is no good is no success, whatever the check itself came to.
     let verdict = job

@@ -3,7 +3,7 @@
 use std::io::{self, BufRead, IsTerminal, Write as _};
 
 use anyhow::bail;
-use api::{Caution, Confirmation, NewPlan, Plan, SlotName};
+use api::{Caution, Confirmation, Job, NewPlan, Plan, SlotName};
 use clap::Args;
 
 use super::request_key;
@@ -29,8 +29,23 @@ pub struct Target {
 }
 
 impl Target {
+    /// Says to a plan what the person at the terminal says, and follows the job that it becomes.
+    pub async fn confirm_and_follow(
+        self,
+        context: &Context,
+        plan: &str,
+        cautions: &[Caution],
+    ) -> anyhow::Result<Job> {
+        let given = self.agree(cautions)?;
+        let job = context
+            .client
+            .confirm(plan, given, Some(&request_key()))
+            .await?;
+        follow(context, &job).await
+    }
+
     /// What the person at the terminal says to a plan: asked for where it was not given.
-    pub fn agree(self, cautions: &[Caution]) -> anyhow::Result<Confirmation> {
+    fn agree(self, cautions: &[Caution]) -> anyhow::Result<Confirmation> {
         let Some(card) = self.yes else {
             let card = ask_label(self.slot)?;
             let accept = match cautions {
@@ -159,12 +174,9 @@ async fn carry_out(context: &Context, new: &NewPlan, target: Target) -> anyhow::
     if !context.json {
         show_plan(&plan);
     }
-    let given = target.agree(&plan.cautions)?;
-    let job = context
-        .client
-        .confirm(&plan.id, given, Some(&request_key()))
+    let job = target
+        .confirm_and_follow(context, &plan.id, &plan.cautions)
         .await?;
-    let job = follow(context, &job).await?;
     context.show(&job, text::closing)
 }
 
