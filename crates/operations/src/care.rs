@@ -428,10 +428,15 @@ impl Care {
         let by = "service";
         if is_due("tidy") {
             self.backups.keep(by, false).await?;
-            self.tidy(by, key("tidy"), false).await?;
         }
+        let mut keeping = false;
         if is_due("records") {
-            self.keep_records(by, key("records")).await?;
+            let job = self.keep_records(by, key("records")).await?;
+            keeping = ["waiting", "running"].contains(&job.state.as_str());
+        }
+        // What goes is known to the records that are kept before: tidying need not keep them a second time.
+        if is_due("tidy") && !keeping {
+            self.tidy(by, key("tidy"), false).await?;
         }
         if is_due("inspect") {
             self.inspect(by, key("inspect"), Some(SHARE)).await?;
