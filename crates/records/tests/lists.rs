@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use records::boards::{BoardModel, Site};
 use records::cards::Told;
-use records::devices::{About, Change, Class, Device, NewDevice, TableRow, Wanted};
+use records::devices::{About, Change, Class, Device, NewDevice, OwnFieldsOf, TableRow, Wanted};
 use records::lists::{Asked, Page};
 use records::{OwnServer, RecordError, Records};
 use sqlx::Connection;
@@ -502,7 +502,13 @@ async fn devices_are_found_by_what_is_set_on_them(records: &Records) {
         .await
         .unwrap();
     assert_eq!(sealed, [device.id]);
-    let own = records.own_fields(Some(&device.site), &[]).await.unwrap();
+    let own = records
+        .own_fields(&OwnFieldsOf {
+            site: Some(&device.site),
+            ..OwnFieldsOf::default()
+        })
+        .await
+        .unwrap();
     let own = own.into_iter().find(|one| one.id == device.id).unwrap();
     assert!(
         ["address", "secret", "host_name"]

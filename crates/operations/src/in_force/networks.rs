@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::Arc;
 
-use records::devices::{Device, Group};
+use records::devices::{Device, Group, OwnFieldsOf};
 use records::imprints::{CarriedNetwork, Some20};
 use settings::{Field, FieldKind, Sheet};
 
@@ -99,7 +99,11 @@ impl InForce {
         }
         let mut alone = Vec::new();
         if some_alone {
-            let rows = self.records.own_fields(None, &[]).await?.into_iter();
+            let rows = self
+                .records
+                .own_fields(&OwnFieldsOf::default())
+                .await?
+                .into_iter();
             let rows = rows.filter(|row| each(&kind_of(row), row.pinned_release_id, &row.fields));
             alone.extend(rows.map(|row| row.id));
         }

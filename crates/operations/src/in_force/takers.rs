@@ -2,7 +2,8 @@
 
 use std::collections::{BTreeSet, HashMap};
 
-use records::devices::{Device, Group, OwnFields};
+use records::devices::{Device, Group, OwnFields, OwnFieldsOf};
+use records::lists::{Asked, MOST, Page};
 use records::presets::Preset;
 use settings::Sheet;
 
@@ -90,49 +91,82 @@ impl InForce {
             [first, rest @ ..] if rest.iter().all(|one| one == first) => *first,
             _ => None,
         };
-        let rows = self.records.own_fields(site, &[]).await?;
-        let wanted = |id: i64| presets.iter().any(|preset| preset.id == id);
-        let mut given: HashMap<(String, i64), Given> = HashMap::new();
-        let (mut found, mut unsure) = (Vec::new(), BTreeSet::new());
-        for row in rows {
-            let Some(release) = team
-                .shelf
-                .followed_by(&kind_of(&row), row.pinned_release_id)
-            else {
-                continue;
+        let of = OwnFieldsOf {
+            site,
+            ..OwnFieldsOf::default()
+        };
+        let rows = self.records.own_fields(&of).await?;
+        self.takers_among(&mut Finder::new(team, presets), rows)
+            .await
+    }
+
+    /// One page of the devices that take values from a preset, by name, with a text in it if one is looked for. A
+    /// preset of the whole team touches thousands: no more of them are read than the page takes.
+    pub async fn takers_page(
+        &self,
+        team: &Team,
+        preset: &Preset,
+        search: Option<&str>,
+        asked: &Asked,
+    ) -> Result<Page<Taker>, Refusal> {
+        let limit = asked.limit.clamp(1, MOST) as usize;
+        let presets = [preset];
+        let mut finder = Finder::new(team, &presets);
+        let all = OwnFieldsOf {
+            site: preset.site.as_deref(),
+            search,
+            ..OwnFieldsOf::default()
+        };
+        let (mut found, mut after) = (Vec::new(), asked.after.clone());
+        loop {
+            let of = OwnFieldsOf {
+                after: after.as_deref(),
+                // Those that a text was found in are counted here, since no group of them is known.
+                most: search.is_none().then_some(MOST),
+                ..all
             };
-            let key = (row.site.clone(), release.id);
-            let given = match given.get(&key) {
-                Some(given) => given,
-                None => {
-                    let fields = match team.shelf.sheet(release) {
-                        Ok(sheet) => given_on(team, &row.site, &sheet),
-                        Err(_) => Vec::new(),
-                    };
-                    given.entry(key).or_insert(fields)
-                }
-            };
-            let mut of_device: HashMap<i64, Vec<String>> = HashMap::new();
-            for (preset, field, conditional) in given {
-                if !wanted(*preset) || row.fields.contains(field) {
-                    continue;
-                }
-                of_device.entry(*preset).or_default().push(field.clone());
-                if *conditional {
-                    unsure.insert(row.id);
-                }
-            }
-            for (preset, fields) in of_device {
-                found.push(Taker {
-                    preset,
-                    device: row.id,
-                    name: row.name.clone(),
-                    fields,
-                });
+            let rows = self.records.own_fields(&of).await?;
+            let more = of.most.is_some_and(|most| rows.len() as i64 == most);
+            after = rows.last().map(|row| row.name.clone());
+            found.extend(self.takers_among(&mut finder, rows).await?);
+            if !more || found.len() > limit {
+                break;
             }
         }
+        let total = match (search, &asked.after) {
+            (None, _) => {
+                let counts = self.taker_counts(team, &presets).await?;
+                counts.get(&preset.id).copied().unwrap_or(0) as i64
+            }
+            (Some(_), None) => found.len() as i64,
+            (Some(_), Some(_)) => {
+                let rows = self.records.own_fields(&all).await?;
+                self.takers_among(&mut finder, rows).await?.len() as i64
+            }
+        };
+        let more = found.len() > limit;
+        found.truncate(limit);
+        let next = found.last().filter(|_| more).map(|last| last.name.clone());
+        Ok(Page {
+            items: found,
+            next,
+            total,
+        })
+    }
+
+    /// Those among some devices that take values from the presets that the finder looks for.
+    async fn takers_among(
+        &self,
+        finder: &mut Finder<'_>,
+        rows: Vec<OwnFields>,
+    ) -> Result<Vec<Taker>, Refusal> {
+        let (mut found, mut unsure) = (Vec::new(), BTreeSet::new());
+        for row in rows {
+            finder.look(row, &mut found, &mut unsure);
+        }
         let unsure: Vec<_> = unsure.into_iter().collect();
-        self.keep_what_counts(team, &mut found, &unsure).await?;
+        self.keep_what_counts(finder.team, &mut found, &unsure)
+            .await?;
         Ok(found)
     }
 
@@ -164,6 +198,62 @@ impl InForce {
         }
         found.retain(|taker| !taker.fields.is_empty());
         Ok(())
+    }
+}
+
+/// Tells of each device what it takes from some presets, by what is set on it itself.
+struct Finder<'a> {
+    team: &'a Team,
+    presets: &'a [&'a Preset],
+    /// What presets give on a site with a release, told once for all devices there.
+    given: HashMap<(String, i64), Given>,
+}
+
+impl<'a> Finder<'a> {
+    fn new(team: &'a Team, presets: &'a [&'a Preset]) -> Self {
+        Self {
+            team,
+            presets,
+            given: HashMap::new(),
+        }
+    }
+
+    /// Adds what a device takes to `found`, and its number to `unsure` where that depends on a condition.
+    fn look(&mut self, row: OwnFields, found: &mut Vec<Taker>, unsure: &mut BTreeSet<i64>) {
+        let (team, shelf) = (self.team, &self.team.shelf);
+        let Some(release) = shelf.followed_by(&kind_of(&row), row.pinned_release_id) else {
+            return;
+        };
+        let key = (row.site.clone(), release.id);
+        let given = match self.given.get(&key) {
+            Some(given) => given,
+            None => {
+                let fields = match shelf.sheet(release) {
+                    Ok(sheet) => given_on(team, &row.site, &sheet),
+                    Err(_) => Vec::new(),
+                };
+                self.given.entry(key).or_insert(fields)
+            }
+        };
+        let mut of_device: HashMap<i64, Vec<String>> = HashMap::new();
+        for (preset, field, conditional) in given {
+            let wanted = self.presets.iter().any(|one| one.id == *preset);
+            if !wanted || row.fields.contains(field) {
+                continue;
+            }
+            of_device.entry(*preset).or_default().push(field.clone());
+            if *conditional {
+                unsure.insert(row.id);
+            }
+        }
+        for (preset, fields) in of_device {
+            found.push(Taker {
+                preset,
+                device: row.id,
+                name: row.name.clone(),
+                fields,
+            });
+        }
     }
 }
 

@@ -9,7 +9,7 @@ use time::OffsetDateTime;
 use crate::{RecordError, Records};
 
 pub use table::TableRow;
-pub use wanted::{Class, Group, OwnFields, Wanted};
+pub use wanted::{Class, Group, OwnFields, OwnFieldsOf, Wanted};
 
 /// A device that is about to be registered.
 #[derive(Clone, Debug)]

@@ -59,6 +59,19 @@ pub struct OwnFields {
     pub fields: Vec<String>,
 }
 
+/// Of which devices own fields are asked for; of all, with nothing given.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct OwnFieldsOf<'a> {
+    /// Of one site.
+    pub site: Option<&'a str>,
+    /// With a text anywhere in the name, in whatever letters.
+    pub search: Option<&'a str>,
+    /// Behind a name.
+    pub after: Option<&'a str>,
+    /// Not more than so many.
+    pub most: Option<i64>,
+}
+
 /// Devices that are not retired, on one site, of one kind, on which the same fields are set.
 #[derive(Clone, Debug)]
 #[allow(missing_docs)] // as in Device
@@ -242,20 +255,18 @@ impl Records {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
-    /// The devices by name that are not retired, of one site or of all, with the names of the fields
-    /// that are set on each itself. Only those on which one of the fields `with` is, if any are given.
-    pub async fn own_fields(
-        &self,
-        site: Option<&str>,
-        with: &[String],
-    ) -> Result<Vec<OwnFields>, RecordError> {
+    /// The devices by name that are not retired, with the names of the fields that are set on each itself.
+    pub async fn own_fields(&self, of: &OwnFieldsOf<'_>) -> Result<Vec<OwnFields>, RecordError> {
         let rows = sqlx::query_as!(
             OwnFields,
             "select id, name, site, appliance, variant, board, pinned_release_id, own_fields as fields
              from devices where state <> 'retired' and ($1::text is null or site = $1)
-               and (cardinality($2::text[]) = 0 or own_fields && $2) order by name",
-            site,
-            with
+               and ($2::text is null or lower(name) like $2) and ($3::text is null or name > $3)
+             order by name limit $4",
+            of.site,
+            of.search.map(|text| anywhere(&text.to_lowercase())),
+            of.after,
+            of.most
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }

@@ -333,13 +333,14 @@ async fn touched(
     query: &api::NameQuery,
     page: api::Paging,
 ) -> Result<api::Page<api::Touched>, ApiError> {
-    let mut takers = app.in_force.takers(team, &[preset]).await?;
-    if let Some(word) = query.search.as_deref() {
-        let word = word.trim().to_lowercase();
-        takers.retain(|taker| taker.name.to_lowercase().contains(&word));
-    }
-    takers.sort_by(|a, b| a.name.cmp(&b.name));
-    let page = page_of(takers, |one| one.name.clone(), page);
+    let search = query
+        .search
+        .as_deref()
+        .filter(|text| !text.trim().is_empty());
+    let page = app
+        .in_force
+        .takers_page(team, preset, search, &asked(page))
+        .await?;
     let ids: Vec<_> = page.items.iter().map(|taker| taker.device).collect();
     let mut asked = app.in_force.team(&ids).await?;
     asked.presets = team.presets.clone();
@@ -388,7 +389,7 @@ async fn touched(
     Ok(api::Page {
         items: items.collect(),
         next: page.next,
-        total: page.total,
+        total: page.total as u64,
     })
 }
 

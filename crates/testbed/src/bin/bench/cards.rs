@@ -129,7 +129,7 @@ pub fn rows(place: &Place) -> Result<Vec<Row>> {
         ratio(
             "write, rate not limited, against a plain synced copy",
             fast_writing / fast_copy,
-            Some(2.0),
+            None,
         ),
         ratio(
             "verify, rate not limited, against a plain read",

@@ -110,6 +110,17 @@ async fn fill(bed: &Testbed, client: &Client) -> Result<Vec<Row>> {
     );
     over.store(true, Ordering::Relaxed);
     let longest = asking.await??;
+    let of_team = NewPreset {
+        name: "team".into(),
+        title: String::new(),
+        site: None,
+    };
+    client.add_preset(&of_team).await?;
+    let value = |field: &str, value: String| (field.to_owned(), Some(value));
+    let set = [value("wifi_passphrase", "of the whole team".into())].into();
+    client
+        .change_preset("team", &SettingsChange { set }, false)
+        .await?;
     for number in 0..PRESETS {
         let name = format!("preset-{number:03}");
         let new = NewPreset {
@@ -118,13 +129,8 @@ async fn fill(bed: &Testbed, client: &Client) -> Result<Vec<Row>> {
             site: Some(format!("site-{:03}", number / 2)),
         };
         client.add_preset(&new).await?;
-        let value = |field: &str, value: String| (field.to_owned(), Some(value));
         let set = match number % 2 {
-            0 => [
-                value("wifi_network", format!("Net-{number}")),
-                value("wifi_passphrase", format!("passphrase of {number}")),
-            ]
-            .into(),
+            0 => [value("wifi_network", format!("Net-{number}"))].into(),
             _ => [value("bus_number", "7".into())].into(),
         };
         client
@@ -262,6 +268,15 @@ fn questions() -> Vec<(&'static str, Vec<String>)> {
             (0..50)
                 .map(|number| format!("presets/preset-{:03}", number * 4))
                 .collect(),
+        ),
+        (
+            "a preset of the whole team, and a page of whom it touches",
+            words(&[
+                "presets/team",
+                "presets/team/touches",
+                "presets/team/touches?after=unit-05000",
+                "presets/team/touches?search=0777",
+            ]),
         ),
         ("which networks are on which cards", words(&["networks"])),
         (
