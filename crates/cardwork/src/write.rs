@@ -37,13 +37,16 @@ const SECTOR_LEN: usize = 512;
 /// million chunks, and their digests stay in memory from writing to verifying.
 type Digest = [u8; 16];
 
-fn digest(bytes: &[u8]) -> Digest {
-    let whole = blake3::hash(bytes);
-    let (half, _) = whole
-        .as_bytes()
-        .split_first_chunk()
-        .expect("a hash has 32 bytes");
+/// A digest that no chunk has, to ask whether digests are told at all.
+const NOBODYS: [u8; 32] = [0; 32];
+
+fn half(whole: &[u8; 32]) -> Digest {
+    let (half, _) = whole.split_first_chunk().expect("a hash has 32 bytes");
     *half
+}
+
+fn digest(bytes: &[u8]) -> Digest {
+    half(blake3::hash(bytes).as_bytes())
 }
 
 /// Why a card was not written, or not verified.
@@ -262,8 +265,8 @@ struct Fetched {
     /// Where it goes.
     offset: u64,
     bytes: Vec<u8>,
-    /// Of each chunk.
-    digests: Vec<Digest>,
+    /// Of each chunk, unless its name tells it.
+    digests: Vec<Option<Digest>>,
     /// Whether it is all to read as zero.
     zero: bool,
 }
@@ -412,11 +415,16 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
         for (chunk, kind) in batch {
             let (part, behind) = rest.split_at_mut(of(*chunk));
             rest = behind;
+            let mut told = false;
             match kind {
-                ByteKind::Data => content.read_at(chunk * CHUNK, part)?,
+                ByteKind::Data => {
+                    content.read_at(chunk * CHUNK, part)?;
+                    told = content.has_digest(*chunk, &NOBODYS)?.is_some();
+                }
                 _ => part.fill(0),
             }
-            digests.push(digest(part));
+            // What is read out of the vault was hashed there, and its name holds what came of it.
+            digests.push((!told).then(|| digest(part)));
         }
         Ok(Fetched {
             offset: batch[0].0 * CHUNK,
@@ -427,7 +435,7 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
     }
 
     /// Writes chunks while other threads read and unpack the next ones. Returns their digests.
-    fn put_all(&mut self, chunks: &[(u64, ByteKind)]) -> Result<Vec<Digest>, WriteError> {
+    fn put_all(&mut self, chunks: &[(u64, ByteKind)]) -> Result<Vec<Option<Digest>>, WriteError> {
         let (card, content, len, progress) = (self.card, self.content, self.len, self.progress);
         let wipe_free = self.options.wipe_free;
         let mut all = Vec::with_capacity(chunks.len());
@@ -503,9 +511,9 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
     fn verify_all(
         &mut self,
         chunks: &[(u64, ByteKind)],
-        digests: &[Digest],
+        digests: &[Option<Digest>],
     ) -> Result<(), WriteError> {
-        let (card, len, progress) = (self.card, self.len, self.progress);
+        let (card, content, len, progress) = (self.card, self.content, self.len, self.progress);
         let (mut expected, pool) = (digests.iter(), Pool::default());
         in_order(
             HANDS,
@@ -519,15 +527,23 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
                 let mut buf = pool.take();
                 buf.resize((batch.len() as u64 * CHUNK).min(len - start) as usize, 0);
                 with_tries(|| card.read_at(start, &mut buf))?;
-                let found: Vec<_> = buf.chunks(CHUNK_LEN).map(digest).collect();
+                let found: Vec<_> = buf
+                    .chunks(CHUNK_LEN)
+                    .map(|bytes| *blake3::hash(bytes).as_bytes())
+                    .collect();
                 let read = buf.len() as u64;
                 pool.give(buf);
                 Ok((start, read, found))
             },
             |(start, read, found)| {
                 for (chunk, found) in found.iter().enumerate() {
-                    if expected.next() != Some(found) {
-                        let offset = start + chunk as u64 * CHUNK;
+                    let offset = start + chunk as u64 * CHUNK;
+                    let equal = match expected.next() {
+                        Some(Some(wanted)) => *wanted == half(found),
+                        Some(None) => Self::is_content(content, len, offset, found)?,
+                        None => false,
+                    };
+                    if !equal {
                         return Err(WriteError::Differs { offset });
                     }
                 }
@@ -536,6 +552,22 @@ impl<D: Disk + ?Sized> Writer<'_, D> {
                 Ok(())
             },
         )
+    }
+
+    /// Whether a chunk of which no digest was kept has the one that was found on the card.
+    fn is_content(
+        content: &D,
+        len: u64,
+        offset: u64,
+        found: &[u8; 32],
+    ) -> Result<bool, WriteError> {
+        if content.has_digest(offset / CHUNK, found)? == Some(true) {
+            return Ok(true);
+        }
+        // Its name may be that of fewer bytes, behind which there are zeros.
+        let mut bytes = vec![0; CHUNK.min(len - offset) as usize];
+        content.read_at(offset, &mut bytes)?;
+        Ok(blake3::hash(&bytes).as_bytes() == found)
     }
 
     /// Tail and head, read back, block 0 last, and all of it read back again.

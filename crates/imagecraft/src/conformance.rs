@@ -24,6 +24,7 @@ pub fn suite(disk: &mut dyn Disk, bytes: &[u8], writes: Writes) {
     assert_eq!(disk.len(), len, "it is as long as what it holds");
     assert_eq!(disk.is_empty(), len == 0);
     holds(disk, bytes);
+    tells_digests(disk, bytes);
     reaches_past_the_end(disk, bytes);
     match writes {
         Writes::Kept => keeps(disk, bytes.to_vec()),
@@ -42,6 +43,24 @@ pub fn suite(disk: &mut dyn Disk, bytes: &[u8], writes: Writes) {
             }
             holds(disk, bytes);
         }
+    }
+}
+
+/// A digest that it says a chunk has is the digest of what it reads there, and of nothing else.
+fn tells_digests(disk: &dyn Disk, bytes: &[u8]) {
+    for (chunk, part) in bytes.chunks(CHUNK as usize).enumerate() {
+        let chunk = chunk as u64;
+        let right = *blake3::hash(part).as_bytes();
+        let mut wrong = right;
+        wrong[31] ^= 1;
+        let told = disk.has_digest(chunk, &right).unwrap();
+        assert_ne!(
+            told,
+            Some(false),
+            "chunk {chunk} has the digest of its bytes"
+        );
+        let of_other = disk.has_digest(chunk, &wrong).unwrap();
+        assert_eq!(of_other, told.map(|_| false), "and no other one");
     }
 }
 
@@ -149,6 +168,7 @@ fn keeps(disk: &mut dyn Disk, mut bytes: Vec<u8>) {
         }
     }
     holds(disk, &bytes);
+    tells_digests(disk, &bytes);
 }
 
 /// Bytes for a disk under test: text, zeros and noise, and an end that is no whole chunk.

@@ -55,14 +55,13 @@ pub trait Disk: Send + Sync {
     /// Writes `len` zero bytes at `offset`.
     fn zero_at(&mut self, offset: u64, len: u64) -> Result<(), DiskError> {
         check_range(self.len(), offset, len)?;
-        let zeros = vec![0; len.min(1 << 16) as usize];
         let mut at = offset;
         while at < offset.saturating_add(len) {
             let piece = offset
                 .saturating_add(len)
                 .saturating_sub(at)
-                .min(zeros.len() as u64);
-            self.write_at(at, &zeros[..piece as usize])?;
+                .min(ZEROS.len() as u64);
+            self.write_at(at, &ZEROS[..piece as usize])?;
             at = at.saturating_add(piece);
         }
         Ok(())
@@ -101,6 +100,12 @@ pub trait Disk: Send + Sync {
         Ok(None)
     }
 
+    /// Whether the bytes of a chunk have a BLAKE3 digest, where that is told by the chunk's name, without a look at the
+    /// bytes. A *yes* holds; a *no* may be mistaken of a chunk whose end is zeros that are not kept with it.
+    fn has_digest(&self, _chunk: u64, _digest: &[u8; 32]) -> Result<Option<bool>, DiskError> {
+        Ok(None)
+    }
+
     /// Reads `len` bytes from `offset` into a new buffer. For small structures only.
     fn read_vec(&self, offset: u64, len: usize) -> Result<Vec<u8>, DiskError> {
         check_range(self.len(), offset, len as u64)?;
@@ -109,6 +114,9 @@ pub trait Disk: Send + Sync {
         Ok(buf)
     }
 }
+
+/// Zeros to give to whoever asks for them, without making them first.
+pub(crate) static ZEROS: [u8; 1 << 16] = [0; 1 << 16];
 
 /// Refuses a range that does not lie inside a disk of `disk_len` bytes.
 pub(crate) fn check_range(disk_len: u64, offset: u64, len: u64) -> Result<(), DiskError> {
@@ -143,6 +151,10 @@ impl<T: Disk + ?Sized> Disk for &T {
     fn packed_chunk(&self, chunk: u64) -> Result<Option<Vec<u8>>, DiskError> {
         (**self).packed_chunk(chunk)
     }
+
+    fn has_digest(&self, chunk: u64, digest: &[u8; 32]) -> Result<Option<bool>, DiskError> {
+        (**self).has_digest(chunk, digest)
+    }
 }
 
 /// A counted disk reads like the disk itself and refuses writes.
@@ -165,6 +177,10 @@ impl<T: Disk + ?Sized> Disk for std::sync::Arc<T> {
 
     fn packed_chunk(&self, chunk: u64) -> Result<Option<Vec<u8>>, DiskError> {
         (**self).packed_chunk(chunk)
+    }
+
+    fn has_digest(&self, chunk: u64, digest: &[u8; 32]) -> Result<Option<bool>, DiskError> {
+        (**self).has_digest(chunk, digest)
     }
 }
 

@@ -401,6 +401,13 @@ impl<B: Disk> Disk for Overlay<B> {
         }
     }
 
+    fn has_digest(&self, chunk: u64, digest: &[u8; 32]) -> Result<Option<bool>, DiskError> {
+        match self.is_as_in_base(chunk) {
+            true => self.base.has_digest(chunk, digest),
+            false => Ok(None),
+        }
+    }
+
     fn write_at(&mut self, offset: u64, data: &[u8]) -> Result<(), DiskError> {
         check_range(self.len, offset, data.len() as u64)?;
         let mut rest = data;

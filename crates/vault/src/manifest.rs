@@ -544,6 +544,14 @@ impl Disk for ManifestDisk {
         }
     }
 
+    fn has_digest(&self, chunk: u64, digest: &[u8; 32]) -> Result<Option<bool>, DiskError> {
+        let Entry::Data(name) = self.manifest.entry(chunk).map_err(std::io::Error::other)? else {
+            return Ok(None);
+        };
+        let of_digest = self.manifest.vault.name_of_digest(Kind::Chunk, digest);
+        Ok(of_digest.map(|other| other == name))
+    }
+
     fn packed_chunk(&self, chunk: u64) -> Result<Option<Vec<u8>>, DiskError> {
         let Entry::Data(name) = self.manifest.entry(chunk).map_err(std::io::Error::other)? else {
             return Ok(None);

@@ -313,6 +313,11 @@ impl Vault {
         self.naming.name(kind, bytes)
     }
 
+    /// The name of content of which only the BLAKE3 digest is at hand, in vaults where that tells it.
+    pub(crate) fn name_of_digest(&self, kind: Kind, digest: &[u8; 32]) -> Option<Name> {
+        self.naming.of_digest(kind, digest)
+    }
+
     /// The chunk of a BLAKE3 digest, where the vault has it and its names tell that.
     pub fn chunk_of_digest(&self, digest: &[u8; 32]) -> Option<Arc<Vec<u8>>> {
         let name = self.naming.of_digest(Kind::Chunk, digest)?;

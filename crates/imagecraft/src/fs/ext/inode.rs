@@ -4,6 +4,7 @@
 use super::superblock::Superblock;
 use super::{Ext, ExtError, Structure, damaged};
 use crate::Disk;
+use crate::disk::ZEROS;
 use crate::fs::{FileError, NodeKind, tree::Sink};
 use crate::number::{le16, le32};
 
@@ -354,12 +355,11 @@ impl<D: Disk> Ext<D> {
         }
         let block_len = self.superblock.block_len;
         let mut at = 0;
-        let zeros = vec![0; PIECE as usize];
         let hole = |from: u64, to: u64, sink: &mut dyn FnMut(&[u8]) -> std::io::Result<()>| {
             let mut from = from;
             while from < to {
-                let take = PIECE.min(to.saturating_sub(from));
-                sink(&zeros[..take as usize]).map_err(FileError::Sink)?;
+                let take = (ZEROS.len() as u64).min(to.saturating_sub(from));
+                sink(&ZEROS[..take as usize]).map_err(FileError::Sink)?;
                 from = from.saturating_add(take);
             }
             Ok::<_, FileError>(())
