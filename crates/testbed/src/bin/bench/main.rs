@@ -45,8 +45,11 @@ struct Place {
     runtime: tokio::runtime::Runtime,
 }
 
+/// Measures one part.
+type Measure = fn(&Place) -> Result<Vec<Row>>;
+
 /// What is measured, by the word that asks for it.
-const PARTS: [(&str, fn(&Place) -> Result<Vec<Row>>); 9] = [
+const PARTS: [(&str, Measure); 9] = [
     ("compose", composing::rows),
     ("cards", cards::rows),
     ("import", importing::rows),
