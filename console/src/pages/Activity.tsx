@@ -27,7 +27,7 @@ export function Activity() {
                 <JobTable jobs={all} />
             )}
             <Older list={jobs} word="Older jobs" />
-            <h2 className="mt-6 mb-2 font-semibold">History</h2>
+            <h2 className="mt-6 mb-2 font-semibold">What happened</h2>
             <Table head={["when", "who", "what"]}>
                 {happened.map((event) => (
                     <tr key={event.id}>

@@ -86,6 +86,8 @@ struct State {
 /// Why a card does not count.
 struct NotThis {
     insertion: Insertion,
+    /// Which card it was taken for then.
+    label: Option<String>,
     why: String,
     /// Something changed since, so that it may count now.
     stale: bool,
@@ -173,9 +175,12 @@ impl Rounds {
             return Ok(());
         };
         let (number, insertion) = (seen.slot, &medium.insertion);
+        let found = seen.found.as_ref().and_then(|found| found.as_ref().ok());
+        let label = found.and_then(|found| found.label.clone());
         {
             let state = self.state();
-            let known = |one: &NotThis| !one.stale && one.insertion == *insertion;
+            let known =
+                |one: &NotThis| !one.stale && one.insertion == *insertion && one.label == label;
             let tried = state.tried.get(&number).map(|(tried, _)| tried);
             if tried == Some(insertion) || state.refused.get(&number).is_some_and(known) {
                 return Ok(());
@@ -192,6 +197,7 @@ impl Rounds {
         };
         let refused = NotThis {
             insertion: insertion.clone(),
+            label,
             why,
             stale: false,
         };

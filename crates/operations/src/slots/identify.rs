@@ -153,6 +153,8 @@ impl Slots {
         if settled.is_some() {
             return Ok(settled);
         }
+        // Not while a card is given a label: the records know it already then, and its slot does not yet.
+        let _alone = self.labelling.lock().await;
         let elsewhere = self.labels_elsewhere(slot);
         Ok(self
             .records

@@ -207,7 +207,7 @@ impl Slots {
             seen.medium = medium;
             seen.found = found;
         }
-        state.prefer_who_says_so();
+        state.prefer_who_says_so(slot);
     }
 
     /// Asks the records what failed in the slots and was not seen yet. Where they do not answer, what
@@ -336,6 +336,7 @@ impl Slots {
         {
             found.label = Some(label.into());
         }
+        state.is_only_in(slot, label);
         drop(state);
         self.tell();
     }
@@ -406,8 +407,36 @@ impl State {
             .map(|seen| seen.slot)
     }
 
-    /// A card that says itself who it is goes before those that were only taken for it.
-    fn prefer_who_says_so(&mut self) {
+    /// A card has just got this label: no other is taken for it any more, unless it says so itself.
+    fn is_only_in(&mut self, slot: SlotName, label: &str) {
+        for seen in &mut self.seen {
+            if let Some(Ok(found)) = &mut seen.found
+                && !found.says_so
+                && seen.slot != slot
+            {
+                found.label = found.label.take().filter(|other| other != label);
+            }
+        }
+    }
+
+    /// A card that says itself who it is goes before those that were only taken for it. The one in `looked_at`, which was
+    /// just looked at, is taken for none that is in another slot: equal blank cards were looked at at once.
+    fn prefer_who_says_so(&mut self, looked_at: SlotName) {
+        let others: Vec<_> = self
+            .seen
+            .iter()
+            .filter(|seen| seen.slot != looked_at)
+            .filter_map(|seen| seen.found.as_ref()?.as_ref().ok()?.label.clone())
+            .chain(self.elsewhere().map(|(_, label)| label.to_owned()))
+            .collect();
+        if let Some(Seen {
+            found: Some(Ok(found)),
+            ..
+        }) = self.seen.iter_mut().find(|seen| seen.slot == looked_at)
+            && !found.says_so
+        {
+            found.label = found.label.take().filter(|label| !others.contains(label));
+        }
         let saying: Vec<_> = self
             .seen
             .iter()

@@ -139,7 +139,7 @@ impl Slots {
                     {
                         place.found = Some(found);
                     }
-                    state.prefer_who_says_so();
+                    state.prefer_who_says_so(seen.slot);
                 }
                 slots.tell();
             });

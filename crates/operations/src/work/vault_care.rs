@@ -232,7 +232,8 @@ pub fn tidy_vault(
     address: &str,
     seal_anew: bool,
 ) -> Result<Value, Refusal> {
-    if !work.wait(work.records().contents_gone_lately())?.is_empty() {
+    let kept_first = !work.wait(work.records().contents_gone_lately())?.is_empty();
+    if kept_first {
         keep_records(work, address)?;
     }
     let vault = &store.vault;
@@ -264,6 +265,9 @@ pub fn tidy_vault(
         bytes_words(before),
         bytes_words(vault.stored())
     )];
+    if kept_first {
+        words.push("the records were kept before, so that they know what went".into());
+    }
     if tidied.copied > 0 {
         words.push(format!(
             "{} that were still used were copied",

@@ -679,7 +679,8 @@ fn nothing_that_comes_back_is_hollow() {
     is_whole(&bed);
     // Where their place is free, the records that come back know it.
     go(&bed);
-    bed.done(&["vault", "tidy"]);
+    let tidied = bed.done(&["vault", "tidy"]);
+    assert!(tidied.contains("records were kept before"), "{tidied}");
     bed.stop_service();
     bed.start_service();
     let said = lose_and_recover(&mut bed);

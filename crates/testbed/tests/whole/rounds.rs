@@ -1,7 +1,7 @@
 //! Rounds: cards made in turn as blank ones go in. Judged at the cards themselves, by the stand-in's boards,
 //! which share no code with what writes them.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::os::unix::fs::FileExt;
 use std::time::{Duration, Instant};
 
@@ -376,6 +376,54 @@ async fn a_card_is_copied_as_it_is_and_for_another_device() {
     // The records say whose each of them is.
     let own = bed.json(&["device", "show", "quay-02"]);
     assert!(own["device"]["card"].is_string(), "{own:#}");
+}
+
+/// Equal blank cards that go in at once, while the records take their time over a label: each of them is its own card.
+#[tokio::test(flavor = "multi_thread")]
+async fn equal_blank_cards_are_each_their_own() {
+    let bed = bed(3);
+    let client = bed.client();
+    bed.sql(
+        "create function dawdle() returns trigger language plpgsql as $$
+            begin perform pg_sleep(1); return new; end $$;
+         create trigger dawdle before insert on events for each row
+            when (new.kind = 'card.labelled') execute function dawdle()",
+    );
+    let cards = ["mica", "jade", "opal"];
+    for card in cards {
+        bed.make_card(card, SIZE, &[]);
+    }
+    let new = NewRound {
+        devices: (1..=3).map(name).collect(),
+        ..NewRound::default()
+    };
+    let round = client.plan_round(&new).await.unwrap();
+    let id = round.round.id;
+    client.confirm_round(id, &all_of(&round)).await.unwrap();
+    for (card, slot) in cards.into_iter().zip(1..) {
+        bed.put(card, slot);
+        tokio::time::sleep(Duration::from_millis(450)).await;
+    }
+    let begun = Instant::now();
+    while client.round(id).await.unwrap().round.state != "done" {
+        let slots = client.slots().await.unwrap();
+        let labels = slots
+            .iter()
+            .filter_map(|slot| slot.card.as_ref()?.label.clone());
+        let mut labels: Vec<_> = labels.collect();
+        labels.sort();
+        let all = labels.len();
+        labels.dedup();
+        assert_eq!(labels.len(), all, "two cards of one label: {slots:#?}");
+        assert!(begun.elapsed() < Duration::from_secs(60), "{slots:#?}");
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let over = client.round(id).await.unwrap();
+    let labels: BTreeSet<_> = over.entries.iter().map(|entry| &entry.card).collect();
+    assert_eq!((over.round.done, labels.len()), (3, 3), "{over:#?}");
+    // So they are on the cards, and each is another device's.
+    let made: BTreeSet<_> = cards.into_iter().map(|card| boots_as(&bed, card)).collect();
+    assert_eq!(made, (1..=3).map(|number| Some(name(number))).collect());
 }
 
 /// A round under hands that do anything, and a service that is killed: whatever happens, cards that are not
