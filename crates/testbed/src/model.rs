@@ -942,16 +942,20 @@ impl Model {
         assert_eq!(recovered.code, 0, "{recovered:?}");
         assert!(!recovered.out.contains("Not back"), "{recovered:?}");
         self.bed.start_service();
-        // What nobody but the records knew is as it was when they were kept last, then or later.
-        for card in self.mistrusted.clone() {
+        // What nobody but the records knew is as it was when they were kept last, then or later: a card that was called
+        // bad or good meanwhile is either.
+        for (card, _) in CARDS {
+            if mistrusted.contains(card) == self.mistrusted.contains(card) {
+                continue;
+            }
             let found = match self.labels.get(card) {
                 Some(label) => self.client.card(label).await.ok(),
                 None => None,
             };
-            let is_still = found.is_some_and(|found| found.card.suspicion.is_some());
-            if !mistrusted.contains(card) && !is_still {
-                self.mistrusted.remove(card);
-            }
+            match found.is_some_and(|found| found.card.suspicion.is_some()) {
+                true => self.mistrusted.insert(card),
+                false => self.mistrusted.remove(card),
+            };
         }
         self.forget_unwritten_labels().await;
         self.take_what_came_back(&gone).await;
