@@ -142,7 +142,7 @@ function SlotView({ slot, at }: { slot: Slot; at: RoundSlot | undefined }) {
                                 The card in slot {slotWords(card.twin)} says that it is {card.label} as well: one is a copy. Pull one of them.
                             </Notice>
                         )}
-                        {card.label == null && card.occupant === "foreign" && !busy && <ThisIs slot={slot.name} />}
+                        {!card.says_so && (card.label != null || card.occupant === "foreign") && !busy && <ThisIs key={card.insertion} slot={slot.name} taken={card.label} />}
                         {shown === undefined && failed === undefined && known !== undefined && <Known detail={known} />}
                         {shown !== undefined && shown !== failed && <JobView id={shown} compact />}
                         {failed !== undefined && <Failed job={failed} />}
@@ -235,9 +235,31 @@ function Inside({ slot }: { slot: SlotName }) {
     );
 }
 
-/** A card that lost its stamp gets the label back that stands on its sticker. */
-function ThisIs({ slot }: { slot: SlotName }) {
-    const attach = useMutation({ mutationFn: (card: string) => put(`slots/${slotPath(slot)}/label`, { card }) });
+/** A card that does not say itself which it is gets the label that stands on its sticker, or one of its own. */
+function ThisIs({ slot, taken }: { slot: SlotName; taken: string | null | undefined }) {
+    const [open, setOpen] = useState(taken == null);
+    const attach = useMutation({
+        mutationFn: (card: string | null) => put(`slots/${slotPath(slot)}/label`, { card }),
+        onSuccess: () => {
+            setOpen(false);
+        },
+    });
+    if (taken != null && !open) {
+        return (
+            <p className="text-sm text-faded">
+                It does not say so itself: {taken} must stand on its sticker.{" "}
+                <button
+                    type="button"
+                    className="text-blueprint underline"
+                    onClick={() => {
+                        setOpen(true);
+                    }}
+                >
+                    it does not
+                </button>
+            </p>
+        );
+    }
     return (
         <form
             className="grid gap-2 text-sm"
@@ -251,10 +273,20 @@ function ThisIs({ slot }: { slot: SlotName }) {
                 Its sticker says
                 <input name="card" required placeholder="C-0000" autoComplete="off" className={`${FIELD} w-24 font-mono`} />
             </label>
-            <div>
+            <div className="flex flex-wrap gap-2">
                 <Button type="submit" disabled={attach.isPending}>
                     It is this card
                 </Button>
+                {taken != null && (
+                    <Button
+                        disabled={attach.isPending}
+                        onClick={() => {
+                            attach.mutate(null);
+                        }}
+                    >
+                        It has no sticker yet
+                    </Button>
+                )}
             </div>
             <Failure error={attach.error} />
         </form>

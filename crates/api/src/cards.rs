@@ -148,8 +148,9 @@ pub struct Speed {
 /// The label that stands on the sticker of a card in a slot.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Sticker {
-    /// The label.
-    pub card: String,
+    /// The label; absent where it has no sticker yet, and gets a label of its own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub card: Option<String>,
 }
 
 /// Cards of one brand and batch, and how they did.

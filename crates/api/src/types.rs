@@ -574,6 +574,9 @@ pub struct SlotCard {
     pub node: Option<String>,
     /// Its label, if it is known.
     pub label: Option<String>,
+    /// Whether it says itself that this is its label. Else it is taken for that card, because it looks like it.
+    #[serde(default)]
+    pub says_so: bool,
     /// Another slot whose card says that it has the same label: one of the two is a copy.
     #[serde(default)]
     pub twin: Option<SlotName>,

@@ -302,6 +302,7 @@ impl Model {
             }
             11 | 12 => self.put().await,
             13 => self.pull().await,
+            14 if self.chance.below(2) == 0 => self.say_it_is_new().await,
             14 => self.wrong_label().await,
             15 => self.stale_plan().await,
             16 => self.two_hands().await,
@@ -426,9 +427,51 @@ impl Model {
         self.plan_of(&new).await
     }
 
+    /// Equal blank cards cannot be told apart before one of them is written: the label of one that is in no slot may
+    /// be that of another, and what was said of it goes with it.
+    fn learn_label(&mut self, card: &'static str, label: &str) {
+        let others = self.labels.iter();
+        let before = others
+            .filter(|(other, own)| **other != card && *own == label)
+            .map(|(other, _)| *other)
+            .next();
+        if let Some(before) = before {
+            let size = |name| {
+                CARDS
+                    .iter()
+                    .find(|(card, _)| *card == name)
+                    .map(|(_, size)| size)
+            };
+            assert!(
+                self.medium(before) == Medium::Blank
+                    && self.medium(card) == Medium::Blank
+                    && size(before) == size(card)
+                    && self.slots.values().all(|held| *held != before),
+                "{}: {label} is {before}, and {card} is taken for it",
+                self.what
+            );
+            self.labels.remove(before);
+            if self.mistrusted.remove(before) {
+                self.mistrusted.insert(card);
+            }
+        }
+        let own = self.labels.insert(card, label.to_owned());
+        assert!(
+            own.is_none_or(|own| own == label) || self.medium(card) == Medium::Blank,
+            "{}: {card} has another label now",
+            self.what
+        );
+    }
+
     /// What failed is refused until somebody says that it is good; its fault was taken from it since.
     async fn trust_again(&mut self, new: &NewPlan) {
         let card = self.slots[&new.slot.number()];
+        let slots = self.client.slots().await;
+        let slots = slots.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+        let seen = slots.into_iter().find(|slot| slot.name == new.slot);
+        if let Some(label) = seen.and_then(|slot| slot.card?.label) {
+            self.learn_label(card, &label);
+        }
         let mistrusted = self.mistrusted.contains(card);
         let Some(label) = self.labels.get(card).filter(|_| mistrusted) else {
             return;
@@ -453,13 +496,7 @@ impl Model {
         match self.client.plan(new).await {
             Ok(plan) => {
                 let card = self.slots[&new.slot.number()];
-                let before = self.labels.insert(card, plan.card.clone());
-                assert!(
-                    before.is_none_or(|label| label == plan.card)
-                        || self.medium(card) == Medium::Blank,
-                    "{}: {card} has another label now",
-                    self.what
-                );
+                self.learn_label(card, &plan.card);
                 Some(plan)
             }
             Err(ClientError::Refused(problem)) => {
@@ -817,6 +854,34 @@ impl Model {
     }
 
     /// A plan that was made before the card got something else from another one.
+    /// A card that does not say itself which it is has no sticker: it gets a label of its own.
+    async fn say_it_is_new(&mut self) {
+        let (slot, card) = self.some_slot().await;
+        // What is on such a one is known by how it looks, and would be lost sight of.
+        if self.medium(card) == Medium::Other {
+            return;
+        }
+        self.say(format!("{card} in slot {slot} has no sticker"));
+        let before = self.labels.get(card).cloned();
+        let told = self.client.attach_label(slot.into(), None).await;
+        if self.medium(card) == Medium::Blank {
+            let slots = told.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+            let seen = slots.into_iter().find(|seen| seen.name == slot.into());
+            let label = seen.and_then(|seen| seen.card?.label);
+            let label = label.unwrap_or_else(|| panic!("{}: it has none", self.what));
+            assert!(
+                before.as_ref() != Some(&label)
+                    && self.labels.values().all(|other| *other != label),
+                "{}: {label} is another card",
+                self.what
+            );
+            self.labels.insert(card, label);
+            self.mistrusted.remove(card);
+        } else {
+            assert!(code(&told, "has-label"), "{}: {told:?}", self.what);
+        }
+    }
+
     async fn stale_plan(&mut self) {
         let (slot, card) = self.some_slot().await;
         self.say(format!("a plan for {card} that grows old"));

@@ -29,9 +29,11 @@ impl Client {
         .await
     }
 
-    /// Says which card it is that is in a slot and does not say it itself.
-    pub async fn attach_label(&self, slot: SlotName, label: &str) -> Answer<Vec<Slot>> {
-        let sticker = Sticker { card: label.into() };
+    /// Says which card it is that is in a slot and does not say it itself; no label: one that has none yet.
+    pub async fn attach_label(&self, slot: SlotName, label: Option<&str>) -> Answer<Vec<Slot>> {
+        let sticker = Sticker {
+            card: label.map(str::to_owned),
+        };
         self.give(
             Method::PUT,
             &format!("slots/{}/label", part(&slot.typed())),

@@ -151,7 +151,11 @@ pub enum Card {
     /// Say which card it is that is in a slot and does not say it itself: the label stands on its sticker.
     ThisIs {
         /// Label on its sticker.
-        label: String,
+        #[arg(required_unless_present = "new")]
+        label: Option<String>,
+        /// It has no sticker yet: it is none of the cards that look like it, and gets a label of its own.
+        #[arg(long, conflicts_with = "label")]
+        new: bool,
         /// Number of the slot.
         #[arg(long)]
         slot: SlotName,
@@ -285,8 +289,11 @@ impl Card {
                 };
                 context.show(&context.client.tell_card(&label, &change).await?, show)
             }
-            Self::ThisIs { label, slot } => {
-                context.client.attach_label(slot, &label).await?;
+            Self::ThisIs { label, slot, .. } => {
+                let slots = context.client.attach_label(slot, label.as_deref());
+                let seen = slots.await?.into_iter().find(|seen| seen.name == slot);
+                let label = seen.and_then(|seen| seen.card?.label);
+                let label = label.with_context(|| format!("the card in slot {slot} is gone"))?;
                 context.show(&context.client.card(&label).await?, show)
             }
             Self::Lots => context.show(&context.client.card_lots().await?, |lots| {

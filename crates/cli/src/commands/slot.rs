@@ -43,10 +43,14 @@ impl Slot {
                     .as_ref()
                     .map(|device| format!(" for {device}"))
                     .unwrap_or_default();
-                let on_it = match (&card.in_use, &card.base) {
-                    (Some(used), _) => format!("{used}; `slot release {number}` lets go of it"),
-                    (None, Some(base)) => format!("{base}{device}"),
-                    (None, None) => card.summary.clone(),
+                let on_it = match (&card.in_use, &card.base, &card.label) {
+                    (Some(used), ..) => format!("{used}; `slot release {number}` lets go of it"),
+                    (None, Some(base), _) => format!("{base}{device}"),
+                    (None, None, Some(label)) if !card.says_so && slot.job.is_none() => format!(
+                        "{}; {label} must stand on its sticker, else `card this-is`",
+                        card.summary
+                    ),
+                    (None, None, _) => card.summary.clone(),
                 };
                 let state = match (&slot.job, &slot.failed, card.locked) {
                     (Some(job), ..) => format!("job {job}"),

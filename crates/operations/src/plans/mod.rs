@@ -401,6 +401,8 @@ impl Plans {
         let (_, card) = order.card();
         let reserved = self.slots.reserve(order.slot())?;
         self.check_bound(&order).await?;
+        let insertion = &order.bound().insertion;
+        self.slots.must_be(card, order.slot(), insertion)?;
         self.check_standing(&order, &standing, release.as_deref())
             .await?;
         let new = NewJob {

@@ -1,6 +1,7 @@
 //! What lies in the slots: watched several times a second, looked into at each insertion.
 
 mod identify;
+mod labels;
 mod watch;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -10,7 +11,6 @@ use std::time::{Duration, Instant};
 use cardwork::{Bound, Contents, Insertion, Medium, Occupant, Place};
 use imagecraft::StampBase;
 use records::Records;
-use records::cards::Card;
 
 use crate::benches::Benches;
 use crate::benches::Spot;
@@ -232,113 +232,11 @@ impl Slots {
         self.state().silent.is_empty()
     }
 
-    /// Labels of cards that are in slots other than `but`.
-    pub fn labels_elsewhere(&self, but: SlotName) -> Vec<String> {
-        let state = self.state();
-        let others = state.seen.iter().filter(|seen| seen.slot != but);
-        others
-            .filter_map(|seen| seen.found.as_ref()?.as_ref().ok()?.label.clone())
-            .chain(state.elsewhere().map(|(_, label)| label.to_owned()))
-            .collect()
-    }
-
-    /// Another slot whose card says that it has the same label: one of the two is a copy.
-    fn twin(&self, slot: SlotName, label: &str) -> Option<SlotName> {
-        self.state().twin(slot, label)
-    }
-
-    /// Gives the card in a slot a label that the team has already, because its sticker says so. What was
-    /// recorded as being on it is not there, or it would say itself which it is.
-    pub async fn attach_label(
-        self: &Arc<Self>,
-        slot: SlotName,
-        label: &str,
-        operator: &str,
-    ) -> Result<(), Refusal> {
-        let Inserted { medium, found, .. } = self.card_in(slot).await?;
-        let _alone = self.labelling.lock().await;
-        let _reserved = self.reserve(slot)?;
-        let card = self.records.card(label).await?;
-        if let Some(own) = &found.label {
-            let detail =
-                format!("the card in slot {slot} is {own}, and known; it keeps that label");
-            return Err(Refusal::conflict("has-label", detail));
-        }
-        if let Some(other) = self.slot_of(label) {
-            let detail =
-                format!("card {label} is in slot {other}; two cards cannot have one label");
-            return Err(Refusal::conflict("card-twice", detail));
-        }
-        if card.size as u64 != medium.size {
-            let detail = format!(
-                "card {label} holds {} bytes, the one in slot {slot} {}; it is another card",
-                card.size, medium.size
-            );
-            return Err(Refusal::conflict("other-card", detail));
-        }
-        self.records
-            .relabel_card(card.id, &found.bound.edges)
-            .await?;
-        let summary = format!("The card in slot {slot} is {label}, as its sticker says");
-        self.events
-            .note(operator, "card.labelled", label, &summary)
-            .await?;
-        self.learn_label(slot, &medium.insertion, label);
-        Ok(())
-    }
-
-    /// Slot of a card, if it is in one.
-    pub fn slot_of(&self, label: &str) -> Option<SlotName> {
-        let state = self.state();
-        let is = |seen: &&Seen| {
-            matches!(&seen.found, Some(Ok(found)) if found.label.as_deref() == Some(label))
-                && seen.medium.is_some()
-        };
-        let here = state.seen.iter().find(is).map(|seen| seen.slot);
-        here.or_else(|| {
-            let mut elsewhere = state.elsewhere();
-            elsewhere
-                .find(|(_, other)| *other == label)
-                .map(|(slot, _)| slot)
-        })
-    }
-
-    /// The label of the card of an insertion, if it has one.
-    pub fn label_of(&self, slot: SlotName, insertion: &Insertion) -> Option<String> {
-        let state = self.state();
-        let seen = state.seen.iter().find(|seen| seen.slot == slot)?;
-        let same = seen.medium.as_ref()?.insertion == *insertion;
-        let found = seen.found.as_ref()?.as_ref().ok()?;
-        found.label.clone().filter(|_| same)
-    }
-
     /// Where the card in a slot is, and since when.
     pub fn insertion(&self, slot: SlotName) -> Option<(Place, Insertion)> {
         let state = self.state();
         let seen = state.seen.iter().find(|seen| seen.slot == slot)?;
         Some((seen.place.clone(), seen.medium.as_ref()?.insertion.clone()))
-    }
-
-    /// Keeps the label that the card of an insertion was given.
-    pub fn learn_label(&self, slot: SlotName, insertion: &Insertion, label: &str) {
-        let mut state = self.state();
-        let is = |seen: &&mut Seen| {
-            seen.slot == slot
-                && seen
-                    .medium
-                    .as_ref()
-                    .is_some_and(|medium| medium.insertion == *insertion)
-        };
-        if let Some(Seen {
-            found: Some(Ok(found)),
-            ..
-        }) = state.seen.iter_mut().find(is)
-        {
-            found.label = Some(label.into());
-        }
-        state.is_only_in(slot, label);
-        drop(state);
-        self.tell();
     }
 
     /// Every card that no job works on is looked at again: the records know others than they did.
@@ -389,70 +287,6 @@ impl Slots {
 }
 
 impl State {
-    /// Slots of other services with the labels of the cards in them.
-    fn elsewhere(&self) -> impl Iterator<Item = (SlotName, &str)> {
-        let all = self.elsewhere.values().flatten();
-        all.filter_map(|slot| Some((slot.name, slot.card.as_ref()?.label.as_deref()?)))
-    }
-
-    fn twin(&self, slot: SlotName, label: &str) -> Option<SlotName> {
-        let says = |seen: &Seen| {
-            let found = seen.found.as_ref().and_then(|found| found.as_ref().ok());
-            found.is_some_and(|found| found.says_so && found.label.as_deref() == Some(label))
-        };
-        let mut saying = self.seen.iter().filter(|seen| says(seen));
-        let own = self.seen.iter().any(|seen| seen.slot == slot && says(seen));
-        saying
-            .find(|seen| own && seen.slot != slot)
-            .map(|seen| seen.slot)
-    }
-
-    /// A card has just got this label: no other is taken for it any more, unless it says so itself.
-    fn is_only_in(&mut self, slot: SlotName, label: &str) {
-        for seen in &mut self.seen {
-            if let Some(Ok(found)) = &mut seen.found
-                && !found.says_so
-                && seen.slot != slot
-            {
-                found.label = found.label.take().filter(|other| other != label);
-            }
-        }
-    }
-
-    /// A card that says itself who it is goes before those that were only taken for it. The one in `looked_at`, which was
-    /// just looked at, is taken for none that is in another slot: equal blank cards were looked at at once.
-    fn prefer_who_says_so(&mut self, looked_at: SlotName) {
-        let others: Vec<_> = self
-            .seen
-            .iter()
-            .filter(|seen| seen.slot != looked_at)
-            .filter_map(|seen| seen.found.as_ref()?.as_ref().ok()?.label.clone())
-            .chain(self.elsewhere().map(|(_, label)| label.to_owned()))
-            .collect();
-        if let Some(Seen {
-            found: Some(Ok(found)),
-            ..
-        }) = self.seen.iter_mut().find(|seen| seen.slot == looked_at)
-            && !found.says_so
-        {
-            found.label = found.label.take().filter(|label| !others.contains(label));
-        }
-        let saying: Vec<_> = self
-            .seen
-            .iter()
-            .filter_map(|seen| seen.found.as_ref()?.as_ref().ok())
-            .filter(|found| found.says_so)
-            .filter_map(|found| found.label.clone())
-            .collect();
-        for seen in &mut self.seen {
-            if let Some(Ok(found)) = &mut seen.found
-                && !found.says_so
-            {
-                found.label = found.label.take().filter(|label| !saying.contains(label));
-            }
-        }
-    }
-
     fn view(&self, seen: &Seen) -> api::Slot {
         let of = |jobs: &BTreeMap<SlotName, i64>| jobs.get(&seen.slot).copied();
         let job = of(&self.busy);
@@ -489,6 +323,7 @@ fn view(seen: &Seen, job: Option<i64>) -> api::Slot {
             in_use: medium.in_use.clone(),
             node: medium.node.clone(),
             label: None,
+            says_so: false,
             twin: None,
             occupant: "busy".into(),
             summary: "being looked at".into(),
@@ -507,6 +342,7 @@ fn view(seen: &Seen, job: Option<i64>) -> api::Slot {
             }
             Some(Ok(found)) => {
                 card.label = found.label.clone();
+                card.says_so = found.says_so;
                 card.summary = found.contents.summary.clone();
                 card.occupant = match &found.contents.occupant {
                     Occupant::Blank => "blank",
@@ -547,30 +383,6 @@ pub fn base_name(base: &StampBase) -> &str {
 }
 
 impl Slots {
-    /// Gives a label to a card that has none, and teaches its slot.
-    pub async fn give_label(
-        &self,
-        slot: SlotName,
-        medium: &Medium,
-        edges: &[u8],
-        operator: &str,
-    ) -> Result<Card, Refusal> {
-        let _alone = self.labelling.lock().await;
-        if let Some(label) = self.label_of(slot, &medium.insertion) {
-            return Ok(self.records.card(&label).await?);
-        }
-        let card = self
-            .records
-            .add_card(medium.size as i64, &medium.kind, edges, operator)
-            .await?;
-        let summary = format!("{} is the label of the card in slot {slot}", card.label);
-        self.events
-            .note(operator, "card.labelled", &card.label, &summary)
-            .await?;
-        self.learn_label(slot, &medium.insertion, &card.label);
-        Ok(card)
-    }
-
     /// Keeps a slot for one job, or refuses if another works on it.
     pub fn reserve(self: &Arc<Self>, slot: SlotName) -> Result<Reserved, Refusal> {
         let mut state = self.state();

@@ -55,7 +55,7 @@ async fn attach(
     Given(sticker): Given<api::Sticker>,
 ) -> Result<Json<Vec<api::Slot>>, ApiError> {
     app.slots
-        .attach_label(slot, sticker.card.trim(), &operator)
+        .attach_label(slot, sticker.card.as_deref().map(str::trim), &operator)
         .await?;
     Ok(Json(app.slots.views()))
 }

@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 
 use api::{ClientError, NewCardPlan, NewPlan, Problem};
 use testbed::Testbed;
+use testbed::model::{Medium, medium};
 
 const SIZE: u64 = 700_000_256;
 
@@ -595,4 +596,79 @@ fn until(what: &str, mut holds: impl FnMut() -> bool) {
         assert!(begun.elapsed() < Duration::from_secs(60), "{what}: never");
         std::thread::sleep(Duration::from_millis(50));
     }
+}
+
+/// Equal blank cards cannot be told apart: what one is taken for is put right by whoever sees its sticker.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_card_that_is_taken_for_an_equal_one_is_put_right() {
+    let bed = bed();
+    let client = bed.client();
+    for card in ["mica", "flint"] {
+        bed.make_card(card, &SIZE.to_string(), &[]);
+    }
+    let label_in = |slot: usize| {
+        let card = &bed.json(&["slot", "list"])[slot - 1]["card"];
+        card["label"].as_str().map(str::to_owned)
+    };
+    let in_slot = |slot: usize, label: &str| {
+        until(&format!("{label} is in slot {slot}"), || {
+            label_in(slot).as_deref() == Some(label)
+        });
+    };
+    let plan = NewPlan {
+        device: Some("quay-01".into()),
+        slot: 1.into(),
+        ..NewPlan::default()
+    };
+    bed.put("mica", 1);
+    let first = client.plan(&plan).await.unwrap().card;
+    bed.put("flint", 1);
+    in_slot(1, &first);
+    let listed = bed.done(&["slot", "list"]);
+    assert!(
+        listed.contains(&format!("{first} must stand on its sticker")),
+        "{listed}"
+    );
+
+    // Its sticker is missing: it gets a label of its own, and what was planned for it under the other one is void.
+    let planned = client.plan(&plan).await.unwrap();
+    assert_eq!(planned.card, first);
+    bed.done(&["card", "this-is", "--new", "--slot", "1"]);
+    let second = label_in(1).unwrap();
+    assert_ne!(second, first);
+    let refused = client.confirm(&planned.id, planned.agreed(), None).await;
+    let Err(ClientError::Refused(problem)) = refused else {
+        panic!("{refused:?}");
+    };
+    assert_eq!(problem.code, "plan-void");
+    assert!(problem.detail.contains(&second), "{problem:?}");
+    assert_eq!(medium(&bed.card_file("flint")), Medium::Blank);
+
+    // The first one beside it is the first one, and nobody can call both so.
+    bed.put("mica", 2);
+    in_slot(2, &first);
+    let twice = bed.refused(&["card", "this-is", &first, "--slot", "1"]);
+    assert!(twice.contains("cannot have one label"), "{twice}");
+    bed.standin(&["pull", "--slot", "2"]);
+
+    // Put in anew, it is taken for the first one again, until it was written as what its sticker says.
+    bed.put("flint", 3);
+    in_slot(3, &first);
+    bed.done(&["card", "this-is", &second, "--slot", "3"]);
+    in_slot(3, &second);
+    bed.done(&["write", "quay-01", "--slot", "3", "--yes", &second]);
+    let Medium::Whole { device, .. } = medium(&bed.card_file("flint")) else {
+        panic!("it is not whole");
+    };
+    assert_eq!(device.as_deref(), Some("quay-01"));
+    let carried = &bed.json(&["device", "show", "quay-01"])["device"]["card"];
+    assert_eq!(carried.as_str(), Some(second.as_str()));
+    for words in [vec!["--new"], vec![first.as_str()]] {
+        let mut words = words;
+        words.splice(0..0, ["card", "this-is", "--slot", "3"]);
+        let kept = bed.refused(&words);
+        assert!(kept.contains("says itself"), "{kept}");
+    }
+    let blank = &bed.json(&["card", "show", &first])["card"]["state"];
+    assert_eq!(blank, "blank");
 }
