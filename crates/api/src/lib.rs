@@ -19,6 +19,7 @@ mod services;
 mod slot;
 mod types;
 mod vault;
+pub mod words;
 
 pub use access::*;
 pub use arrivals::*;

@@ -18,6 +18,7 @@ use crate::refusal::Refusal;
 use crate::reindex;
 use crate::store::Store;
 use crate::work::{copy_vault, inspect_vault, keep_records, prove_backup, tidy_vault};
+use api::words::size;
 
 /// Hundredths of the vault that are inspected each time by itself: all of it within a month, if that is daily.
 const SHARE: u8 = 4;
@@ -338,8 +339,8 @@ impl Care {
             kind: "space".into(),
             device: String::new(),
             words: format!(
-                "room is short where the vault lies: {:.1} GB are free; make room there, or let old backups go",
-                free as f64 / 1e9
+                "room is short where the vault lies: {} are free; make room there, or let old backups go",
+                size(free)
             ),
             since: *since.get_or_insert_with(OffsetDateTime::now_utc),
             arrival: None,

@@ -7,6 +7,7 @@ use bench::{Binding, BindingError, Bindings, STANDIN};
 
 use crate::benches::Benches;
 use crate::refusal::Refusal;
+use api::words::size;
 
 /// A disk larger than this is no card, unless the configuration says otherwise, in bytes.
 pub const LARGEST_CARD: u64 = 256_000_000_000;
@@ -100,10 +101,6 @@ fn binding(slot: Binding) -> api::SlotBinding {
     }
 }
 
-fn gigabytes(bytes: u64) -> String {
-    format!("{:.0} GB", bytes as f64 / 1e9)
-}
-
 /// Whether a disk is offered as a card, and why.
 fn offered(disk: &Disk, bindings: &Bindings, largest: u64) -> (Option<u32>, bool, String) {
     let slot = disk.place.as_ref().and_then(|place| bindings.of(place));
@@ -111,8 +108,8 @@ fn offered(disk: &Disk, bindings: &Bindings, largest: u64) -> (Option<u32>, bool
     let too_large = (disk.size > largest).then(|| {
         format!(
             "it holds {}, and more than {} is no card here (most_card_gb)",
-            gigabytes(disk.size),
-            gigabytes(largest)
+            size(disk.size),
+            size(largest)
         )
     });
     let (offered, why) = match (&number, &disk.in_use, too_large, &disk.place) {

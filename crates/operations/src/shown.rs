@@ -1,6 +1,7 @@
 //! Records as the interface shows them.
 
 use api::SlotName;
+use api::words::exact;
 use api::{PlannedFile, Setting};
 use imagecraft::compare::{Differences, FileChangeKind};
 use records::{arrivals, backups, cards, checks, events, imprints, jobs, outages, releases};
@@ -224,7 +225,7 @@ pub fn check(row: checks::Check) -> api::Check {
 
 /// What a verdict means.
 fn verdict_words(verdict: &str, least: Option<i64>, most: Option<i64>, report: &Value) -> String {
-    let size = |bytes: i64| bytes_words(bytes as u64);
+    let size = |bytes: i64| exact(bytes as u64);
     match verdict {
         "proven" => "Every byte was written and read back: it holds what it says.".into(),
         "no sign" => "No sign of forgery or of a fault was found; that proves nothing.".into(),
@@ -242,27 +243,16 @@ fn verdict_words(verdict: &str, least: Option<i64>, most: Option<i64>, report: &
         "bad" => {
             let first = report["regions"][0]["start"].as_u64();
             format!(
-                "It is bad: {} bytes were not kept{}.",
-                report["wrong"].as_u64().unwrap_or(0),
+                "It is bad: {} were not kept{}.",
+                exact(report["wrong"].as_u64().unwrap_or(0)),
                 first.map_or(String::new(), |at| format!(", the first at byte {at}"))
             )
         }
         _ => format!(
             "It was stopped; nothing wrong was found in {} until then.",
-            bytes_words(report["right"].as_u64().unwrap_or(0))
+            exact(report["right"].as_u64().unwrap_or(0))
         ),
     }
-}
-
-/// Bytes in words for people.
-pub fn bytes_words(bytes: u64) -> String {
-    let value = bytes as f64;
-    let shown = match bytes {
-        1_000_000_000.. => format!("{:.2} GB", value / 1e9),
-        1_000_000.. => format!("{:.1} MB", value / 1e6),
-        _ => format!("{:.1} kB", value / 1e3),
-    };
-    format!("{shown} ({bytes} bytes)")
 }
 
 /// How fast a card was.
@@ -490,7 +480,7 @@ pub fn job(mut row: jobs::Job, progress: Option<api::Progress>) -> api::Job {
 fn closing(kind: &str, result: &Value) -> Vec<String> {
     let text = |key: &str| result[key].as_str().unwrap_or_default();
     let number = |key: &str| result[key].as_u64().unwrap_or(0);
-    let size = |key: &str| bytes_words(number(key));
+    let size = |key: &str| exact(number(key));
     let safe = format!("Card {} is safe to pull.", text("card"));
     match kind {
         "write" | "restore" => vec![

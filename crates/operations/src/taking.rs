@@ -15,6 +15,7 @@ use crate::slots::{Found, Inserted, Slots};
 use crate::store::{Store, manifest_name};
 use crate::work::{BackupOrder, remarks_of};
 use api::SlotName;
+use api::words::size;
 
 /// What a first backup adds to the vault for each hundred bytes that are in use, as ordinary Linux systems pack.
 const FIRST: u64 = 60;
@@ -112,7 +113,6 @@ impl Taking {
         };
         let free = self.store.free();
         let seconds = self.seconds(&inserted.at, found, content).await?;
-        let gb = |bytes: u64| format!("{:.2} GB", bytes as f64 / 1e9);
         let too_much = free
             .filter(|free| expected.min(content) > *free)
             .map(|free| {
@@ -120,9 +120,9 @@ impl Taking {
                     "there is no room for a backup of the card in slot {slot}: {} are in use on it, of which about {} are new \
                      to the vault, and {} are free where that lies. Nothing was read; make room there, or let old backups go \
                      (duplicarium backup keep, then duplicarium vault tidy)",
-                    gb(content),
-                    gb(expected),
-                    gb(free)
+                    size(content),
+                    size(expected),
+                    size(free)
                 )
             });
         Ok(api::BackupOutlook {

@@ -17,6 +17,7 @@ use vault::Root;
 
 use crate::config::Config;
 use crate::drawer::KEY_FILE;
+use api::words::size;
 
 /// With less room than this something will fail soon, in bytes.
 const LITTLE_ROOM: u64 = 1_000_000_000;
@@ -147,7 +148,7 @@ fn space(found: &mut Findings, what: &str, dir: &Path) {
         return;
     };
     let free = stat.f_bavail.saturating_mul(stat.f_frsize);
-    let words = format!("{:.1} GB are free at {}", free as f64 / 1e9, dir.display());
+    let words = format!("{} are free at {}", size(free), dir.display());
     match free < LITTLE_ROOM {
         true => found.wrong(
             what,
@@ -246,9 +247,9 @@ async fn vault(found: &mut Findings, config: &Config, root: &Root) {
     let opened = store.vault.opened();
     let gone = opened.lost.len() + opened.unreadable.len();
     let words = format!(
-        "{} segments, {:.2} GB, at {}",
+        "{} segments, {}, at {}",
         store.vault.segments().len(),
-        store.vault.stored() as f64 / 1e9,
+        size(store.vault.stored()),
         store.place
     );
     match gone {
@@ -261,11 +262,7 @@ async fn vault(found: &mut Findings, config: &Config, root: &Root) {
     if let Some(free) = store.free().filter(|free| *free < LITTLE_ROOM) {
         found.wrong(
             "vault",
-            &format!(
-                "only {:.1} GB are free at {}",
-                free as f64 / 1e9,
-                store.place
-            ),
+            &format!("only {} are free at {}", size(free), store.place),
         );
     }
 }

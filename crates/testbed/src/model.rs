@@ -9,6 +9,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use api::{Client, ClientError, Job, NewPlan, NewRelease, NewState};
+use bench::Bench;
 use rustix::process::{Pid, Signal, kill_process};
 
 use crate::{Testbed, demo_image, demo_sheet};
@@ -385,12 +386,26 @@ impl Model {
     /// Waits until the service has looked at every card in a slot.
     async fn settle(&self) {
         let begun = Instant::now();
+        // Which card lies there by now, so that the one before is not taken for it.
+        let address = self.bed.standin_address().parse().expect("an address");
+        let bench = Bench::new(Some(address), None);
+        let insertion = |slot: &u32| {
+            let slot = bench.slot(*slot).ok()??;
+            Some(slot.medium().ok()??.insertion.number)
+        };
+        let insertions: BTreeMap<_, _> = self
+            .slots
+            .keys()
+            .filter_map(|slot| Some((*slot, insertion(slot)?)))
+            .collect();
         loop {
             let slots = self.client.slots().await.unwrap_or_default();
             let seen = |slot: u32| {
                 let found = slots.iter().find(|one| one.number == slot);
                 let card = found.and_then(|one| one.card.as_ref());
                 let bad = self.bad == Some(slot);
+                let now = insertions.get(&slot);
+                let card = card.filter(|card| now.is_none_or(|now| *now == card.insertion));
                 card.is_some_and(|card| match card.occupant.as_str() {
                     "busy" => false,
                     "unreadable" => bad,
@@ -466,11 +481,13 @@ impl Model {
     /// What failed is refused until somebody says that it is good; its fault was taken from it since.
     async fn trust_again(&mut self, new: &NewPlan) {
         let card = self.slots[&new.slot.number()];
-        let slots = self.client.slots().await;
-        let slots = slots.unwrap_or_else(|e| panic!("{}: {e}", self.what));
-        let seen = slots.into_iter().find(|slot| slot.name == new.slot);
-        if let Some(label) = seen.and_then(|slot| slot.card?.label) {
-            self.learn_label(card, &label);
+        if self.medium(card) == Medium::Blank {
+            let slots = self.client.slots().await;
+            let slots = slots.unwrap_or_else(|e| panic!("{}: {e}", self.what));
+            let seen = slots.into_iter().find(|slot| slot.name == new.slot);
+            if let Some(label) = seen.and_then(|slot| slot.card?.label) {
+                self.learn_label(card, &label);
+            }
         }
         let mistrusted = self.mistrusted.contains(card);
         let Some(label) = self.labels.get(card).filter(|_| mistrusted) else {

@@ -7,6 +7,7 @@ use imagecraft::Stamp;
 
 use super::awaited::{Awaited, Wanted};
 use super::now;
+use api::words::size;
 
 /// What of a foreign text is shown, in characters.
 const SHOWN: usize = 160;
@@ -84,11 +85,6 @@ pub(super) async fn look(
         checks.push(check(wanted, sighting, &mut board).await);
     }
     Looked { board, checks }
-}
-
-/// Bytes as printed on cards.
-fn gigabytes(bytes: u64) -> String {
-    format!("{:.2} GB", bytes as f64 / 1e9)
 }
 
 fn keep_certificate(board: &mut api::SeenBoard, page: &Page) {
@@ -177,11 +173,11 @@ async fn check(
         let words = match value.trim().parse::<u64>() {
             Err(_) => format!("{found} is no number of bytes"),
             Ok(bytes) if bytes / u64::from(percent) < card / 100 => {
-                let (has, of) = (gigabytes(bytes), gigabytes(card));
+                let (has, of) = (size(bytes), size(card));
                 format!("{has} of a card of {of}: it did not grow to the end of its card")
             }
             Ok(bytes) => {
-                let words = format!("{} of a card of {}", gigabytes(bytes), gigabytes(card));
+                let words = format!("{} of a card of {}", size(bytes), size(card));
                 return result("passed", words);
             }
         };

@@ -1,5 +1,6 @@
 //! How the used data of a device grows over its backups, and when its card will be full.
 
+use api::words::size;
 use records::backups::Backup;
 use time::{Duration, OffsetDateTime};
 
@@ -78,9 +79,9 @@ fn told(
     }
     if let Some(advised) = advised.filter(|advised| last.card_size < *advised / 100 * 92) {
         found.warnings.push(format!(
-            "the card holds {:.1} GB, and its sheet advises {:.0} GB",
-            last.card_size as f64 / 1e9,
-            advised as f64 / 1e9
+            "the card holds {}, and its sheet advises {}",
+            size(last.card_size),
+            size(advised)
         ));
     }
     found.points = points;

@@ -10,6 +10,7 @@ use vault::{Keys, Name};
 use super::{Counted, InForce};
 use crate::refusal::Refusal;
 use crate::shown;
+use api::words::size;
 
 impl InForce {
     /// The files that settings become, beside the release's own.
@@ -58,21 +59,17 @@ pub fn sheet_text(release: &Release) -> String {
     format!("{} {}", release.name, release.sheet_revision)
 }
 
-fn gb(bytes: u64) -> String {
-    format!("{:.2} GB", bytes as f64 / 1e9)
-}
-
 /// What shrinking came to, in a sentence.
 pub fn shrunk_words(shrunk: &Shrunk) -> String {
     let moved = match shrunk.moved {
         0 => "no file had to move".into(),
-        bytes => format!("{} of files move to the front", gb(bytes)),
+        bytes => format!("{} of files move to the front", size(bytes)),
     };
     format!(
         "the card is smaller than the one it was taken of: partition {} shrinks from {} to {}; {moved}",
         shrunk.partition,
-        gb(shrunk.before),
-        gb(shrunk.after)
+        size(shrunk.before),
+        size(shrunk.after)
     )
 }
 
@@ -83,15 +80,15 @@ pub fn growth_words(grown: &Result<Grown, String>) -> String {
             let limited = match &grown.limited {
                 Some(why) => format!(
                     "; its file system reaches {} only, since {why}",
-                    gb(grown.filled)
+                    size(grown.filled)
                 ),
                 None => String::new(),
             };
             format!(
                 "partition {} grows from {} to {}{limited}",
                 grown.partition,
-                gb(grown.before),
-                gb(grown.after)
+                size(grown.before),
+                size(grown.after)
             )
         }
         Err(why) => format!("nothing grows: {why}"),

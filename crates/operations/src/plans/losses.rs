@@ -1,6 +1,7 @@
 //! What a plan says of the card: what is on it, what would be lost, what to be careful about.
 
 use api::Caution;
+use api::words;
 use cardwork::Occupant;
 use records::cards::Card;
 use records::devices::Device;
@@ -189,18 +190,20 @@ const USUAL: u64 = 64_000_000_000;
 /// A disk that is much larger than what it shall hold and than the cards that the team uses.
 pub fn much_larger(size: u64, needed: u64, largest_used: Option<u64>) -> Option<Caution> {
     let usual = largest_used.map_or(LARGE, |used| used.saturating_mul(2).max(USUAL));
-    let gb = |bytes: u64| format!("{:.1} GB", bytes as f64 / 1e9);
     (size > needed.saturating_mul(MANY_TIMES) && size > usual).then(|| {
         let beside = match largest_used {
-            Some(used) => format!("no card that was written here held more than {}", gb(used)),
+            Some(used) => format!(
+                "no card that was written here held more than {}",
+                words::size(used)
+            ),
             None => "most cards hold less".into(),
         };
         Caution::new(
             "much-larger",
             format!(
                 "it holds {}, and {} are needed; {beside}. Is it a card, and the right one?",
-                gb(size),
-                gb(needed)
+                words::size(size),
+                words::size(needed)
             ),
         )
     })

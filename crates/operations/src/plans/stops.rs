@@ -7,6 +7,7 @@ use records::cards::Card;
 use crate::refusal::Refusal;
 use crate::work::CardWork;
 use api::SlotName;
+use api::words::exact;
 
 /// Everything that stands against writing a card, the first thing to mend first.
 #[derive(Default)]
@@ -37,8 +38,9 @@ impl Stops {
     pub fn size(&mut self, slot: SlotName, medium: &Medium, base: &str, smallest: u64) {
         if smallest > medium.size {
             let detail = format!(
-                "the card in slot {slot} holds {} bytes, {base} needs {smallest}; take a larger card",
-                medium.size
+                "the card in slot {slot} holds {}, {base} needs {}; take a larger card",
+                exact(medium.size),
+                exact(smallest)
             );
             self.add("card-too-small", detail);
         }

@@ -16,6 +16,7 @@ use super::{AGAIN, Found, Slots, Trouble};
 use crate::news::News;
 use crate::refusal::Refusal;
 use api::SlotName;
+use api::words::size;
 
 /// How long a look at one card may take.
 const LOOK: Duration = Duration::from_secs(30);
@@ -30,8 +31,8 @@ impl Slots {
         if medium.size > self.largest() {
             return Err(Trouble {
                 why: format!(
-                    "larger than {} bytes, and so no card; it is not looked into",
-                    self.largest()
+                    "larger than {}, and so no card; it is not looked into",
+                    size(self.largest())
                 ),
                 again: None,
             });

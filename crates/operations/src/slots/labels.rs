@@ -8,6 +8,7 @@ use records::cards::Card;
 use super::{Inserted, Seen, Slots, State};
 use crate::refusal::Refusal;
 use api::SlotName;
+use api::words::exact;
 
 impl Slots {
     /// Labels of cards that are in slots other than `but`.
@@ -60,8 +61,9 @@ impl Slots {
         }
         if card.size as u64 != medium.size {
             let detail = format!(
-                "card {label} holds {} bytes, the one in slot {slot} {}; it is another card",
-                card.size, medium.size
+                "card {label} holds {}, the one in slot {slot} {}; it is another card",
+                exact(card.size as u64),
+                exact(medium.size)
             );
             return Err(Refusal::conflict("other-card", detail));
         }

@@ -19,6 +19,7 @@ use crate::news::Events;
 use crate::refusal::Refusal;
 use crate::store::Store;
 use api::SlotName;
+use api::words::size;
 
 /// How long somebody who asks for a card waits for it to be looked at.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -425,8 +426,9 @@ impl Slots {
             })?;
             if medium.size > self.largest {
                 let detail = format!(
-                    "the disk in slot {slot} holds {} bytes, and more than {} is no card here (most_card_gb); it is not touched",
-                    medium.size, self.largest
+                    "the disk in slot {slot} holds {}, and more than {} is no card here (most_card_gb); it is not touched",
+                    size(medium.size),
+                    size(self.largest)
                 );
                 return Err(Refusal::conflict("no-card", detail));
             }

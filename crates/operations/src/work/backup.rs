@@ -22,6 +22,7 @@ use crate::note::Note;
 use crate::refusal::Refusal;
 use crate::shown;
 use crate::store::Store;
+use api::words::size;
 
 /// Threads that pack and seal.
 const PACKERS: usize = 2;
@@ -155,8 +156,9 @@ pub fn take_backup(
     let text = Note::text("backup", &name, &work.operator, &new, manifest.name());
     vault::note(&work.hold, &text)?;
     let summary = format!(
-        "{name} taken of card {}, {} bytes new",
-        order.card, growth.stored
+        "{name} taken of card {}, {} new",
+        order.card,
+        size(growth.stored)
     );
     let result = json!({
         "backup": name, "card": order.card, "content": content, "stored": growth.stored,

@@ -15,6 +15,7 @@ use reqwest::{Client, Response, StatusCode, Url};
 
 use crate::refusal::Refusal;
 use crate::store::room;
+use api::words::{exact, size};
 
 /// Tries in a row that bring no byte before it is given up.
 const TRIES: u32 = 5;
@@ -363,8 +364,8 @@ impl Download<'_> {
             if since.elapsed() >= STRETCH {
                 if self.got - then < LEAST {
                     let detail = format!(
-                        "the publisher sent {} bytes in {} seconds",
-                        self.got - then,
+                        "the publisher sent {} in {} seconds",
+                        size(self.got - then),
                         STRETCH.as_secs()
                     );
                     return Err(Broken::Cut(detail));
@@ -410,8 +411,8 @@ impl Download<'_> {
     fn check_length(&self, len: u64) -> Result<(), Refusal> {
         match len > self.most {
             true => Err(self.fetch.failed(format!(
-                "it is longer than {} bytes, the most that is taken here",
-                self.most
+                "it is longer than {}, the most that is taken here",
+                exact(self.most)
             ))),
             false => Ok(()),
         }

@@ -28,6 +28,7 @@ use crate::refusal::Refusal;
 use crate::shown;
 use crate::store::{Store, room};
 use crate::uploads::Claim;
+use api::words::size;
 
 /// Threads that pack and seal; hashing and unpacking have their own.
 const PACKERS: usize = 2;
@@ -200,8 +201,9 @@ pub fn bring_in(
     let text = Note::text("backup", &name, &work.operator, &new, taken.content.name());
     vault::note(&work.hold, &text)?;
     let summary = format!(
-        "{name} brought in from {}, {} bytes new",
-        order.file_name, taken.growth.stored
+        "{name} brought in from {}, {} new",
+        order.file_name,
+        size(taken.growth.stored)
     );
     let result = json!({ "backup": name, "stored": taken.growth.stored });
     let ending = work.ending(Outcome::Done(result.clone()));
@@ -606,8 +608,12 @@ fn record(
         added_by: work.operator.clone(),
     };
     let mut summary = format!(
-        "{} added from {} ({} of {} bytes in use, {} bytes new)",
-        release.name, order.from, release.content, taken.raw_size, taken.growth.stored
+        "{} added from {} ({} of {} in use, {} new)",
+        release.name,
+        order.from,
+        size(release.content as u64),
+        size(taken.raw_size as u64),
+        size(taken.growth.stored)
     );
     if let Some(other) = same_as.first() {
         summary.push_str(&format!("; its content is that of {other}"));

@@ -16,6 +16,7 @@ use crate::jobs::Work;
 use crate::kept::KeptFile;
 use crate::refusal::Refusal;
 use crate::store::Store;
+use api::words::exact;
 
 /// What is cleared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -247,13 +248,15 @@ fn finished(report: &Report, size: u64, after: After) -> Done {
     };
     let suspicion = match report.verdict {
         Verdict::Forged { least, most } => Some(format!(
-            "it is forged: it says that it holds {size} bytes, and holds {}",
+            "it is forged: it says that it holds {}, and holds {}",
+            exact(size),
             between(least, most)
         )),
         Verdict::Bad => Some(match report.regions.first() {
             Some(region) => format!(
-                "a check found {} bytes that it does not keep, the first at byte {}",
-                report.wrong, region.start
+                "a check found {} that it does not keep, the first at byte {}",
+                exact(report.wrong),
+                region.start
             ),
             None => "a check found that it does not keep what it is given".into(),
         }),
@@ -276,8 +279,8 @@ fn finished(report: &Report, size: u64, after: After) -> Done {
 
 fn between(least: u64, most: u64) -> String {
     match least == most {
-        true => format!("{least}"),
-        false => format!("between {least} and {most}"),
+        true => exact(least),
+        false => format!("between {} and {}", exact(least), exact(most)),
     }
 }
 

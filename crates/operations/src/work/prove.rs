@@ -15,6 +15,7 @@ use crate::benches::Benches;
 use crate::jobs::Work;
 use crate::refusal::Refusal;
 use crate::store::{Store, manifest_name};
+use api::words::exact;
 
 /// Bytes that are read at once.
 const PIECE: u64 = 1 << 20;
@@ -255,8 +256,9 @@ fn file_systems(work: &Work, manifest: &Manifest, backup: &Backup) -> Result<Sho
         return Ok(Shown::fails(damaged.join(" ")));
     }
     Ok(Shown::holds(format!(
-        "{} partitions were looked through as they would lie on a card of {size} bytes, journals carried out",
-        seen.layout.partitions.len()
+        "{} partitions were looked through as they would lie on a card of {}, journals carried out",
+        seen.layout.partitions.len(),
+        exact(size)
     )))
 }
 

@@ -14,7 +14,7 @@ use vault::{Hold, Ingest};
 use crate::jobs::Work;
 use crate::note::Note;
 use crate::refusal::Refusal;
-use crate::shown::bytes_words;
+use api::words::exact;
 
 /// What came of writing the records into the vault.
 pub struct Kept {
@@ -101,8 +101,8 @@ pub fn keep_records(work: &Work, address: &str) -> Result<Value, Refusal> {
     work.progress.begin(Stage::Finishing, 0);
     let words = vec![format!(
         "all records, {}, are in the vault, {} new",
-        bytes_words(total),
-        bytes_words(stored)
+        exact(total),
+        exact(stored)
     )];
     let begun = begun
         .format(&Rfc3339)

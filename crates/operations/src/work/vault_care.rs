@@ -12,9 +12,9 @@ use vault::{Kind, Name, Root, Tidying, Vault, VaultError, store_at};
 use crate::jobs::Work;
 use crate::note;
 use crate::refusal::Refusal;
-use crate::shown::bytes_words;
 use crate::store::{Store, names};
 use crate::work::keep_records;
+use api::words::exact;
 
 /// Contents that are not whole, each with what it misses.
 type Missing = Vec<(Name, Vec<Name>)>;
@@ -109,7 +109,7 @@ pub fn inspect_vault(
         "{} pieces in {} segments were read and authenticated, {}{}",
         seen.pieces,
         seen.segments,
-        bytes_words(seen.bytes),
+        exact(seen.bytes),
         if share.is_some() {
             ", a share of the vault"
         } else {
@@ -261,9 +261,9 @@ pub fn tidy_vault(
     let mut words = vec![format!(
         "{} segments went, {} are free ({} before, {} now)",
         tidied.segments,
-        bytes_words(tidied.freed),
-        bytes_words(before),
-        bytes_words(vault.stored())
+        exact(tidied.freed),
+        exact(before),
+        exact(vault.stored())
     )];
     if kept_first {
         words.push("the records were kept before, so that they know what went".into());
@@ -271,7 +271,7 @@ pub fn tidy_vault(
     if tidied.copied > 0 {
         words.push(format!(
             "{} that were still used were copied",
-            bytes_words(tidied.copied)
+            exact(tidied.copied)
         ));
     }
     if tidied.in_use > 0 {
@@ -310,7 +310,7 @@ pub fn copy_vault(work: &Work, store: &Store, place: &str, root: &Root) -> Resul
     let mut words = vec![format!(
         "{} segments, {}, went to the second vault and were read back; {} were there",
         copied.segments,
-        bytes_words(copied.bytes),
+        exact(copied.bytes),
         copied.there
     )];
     let mut hurt = Vec::new();

@@ -635,7 +635,7 @@ async fn a_clock_years_off_is_told_and_a_picture_of_the_label_is_kept() {
         .find(|one| one.title == "Uses the whole card");
     let sizes = sizes.unwrap();
     assert!(
-        sizes.state == "passed" && sizes.words.ends_with("of a card of 0.70 GB"),
+        sizes.state == "passed" && sizes.words.ends_with("of a card of 700.0 MB"),
         "{sizes:?}"
     );
     bed.standin(&["halt", "mica"]);

@@ -300,7 +300,7 @@ fn cards_carry_files_on_the_root_use_all_of_their_space_and_say_what_drifted() {
     ]);
     let growth = plan["growth"].as_str().unwrap();
     assert!(
-        growth.starts_with("partition 2 grows from 0.15 GB to 8.9"),
+        growth.starts_with("partition 2 grows from 151.0 MB to 8.9"),
         "{growth}"
     );
     assert!(plan["unallocated"].as_u64().unwrap() < 2_000_000, "{plan}");
