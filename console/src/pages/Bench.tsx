@@ -287,6 +287,15 @@ function ThisIs({ slot, taken }: { slot: SlotName; taken: string | null | undefi
                         It has no sticker yet
                     </Button>
                 )}
+                {taken != null && (
+                    <Button
+                        onClick={() => {
+                            setOpen(false);
+                        }}
+                    >
+                        It is {taken}
+                    </Button>
+                )}
             </div>
             <Failure error={attach.error} />
         </form>
