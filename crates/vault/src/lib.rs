@@ -45,6 +45,7 @@ mod segment;
 mod spoken;
 mod store;
 mod tidy;
+mod windows;
 mod writer;
 
 pub use copy::{Copied, store_at};

@@ -5,7 +5,7 @@
 //! asked for and go through one bounded cache: what is in memory does not grow with the disk.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use imagecraft::{ByteKind, CHUNK, CHUNK_LEN, Disk, DiskError, Map};
 
@@ -18,11 +18,9 @@ use crate::page::{
     uniform, write_page, write_root,
 };
 use crate::piece::Kind;
-use crate::store::{Growth, Vault, Window};
+use crate::store::{Growth, Vault};
+use crate::windows::Windows;
 use crate::writer::Writer;
-
-/// Stretches of segments that one disk holds read ahead at most: one for each thread that reads it.
-const WINDOWS: usize = 4;
 
 /// Says what is to be kept as a note beside a manifest of this name, for those who find the vault without its records.
 pub type Noting<'a> = Option<&'a dyn Fn(Name) -> String>;
@@ -432,8 +430,8 @@ pub(crate) fn store(
 /// A disk out of the vault. Reads block, so it belongs on job threads; several may read at once.
 pub struct ManifestDisk {
     manifest: Manifest,
-    /// Stretches of segments that were read ahead and are in nobody's hands.
-    windows: Mutex<Vec<Window>>,
+    /// Stretches of segments that were read ahead.
+    windows: Windows,
     /// Whether everything is read out of the store, whatever was read of it before.
     afresh: bool,
 }
@@ -443,7 +441,7 @@ impl ManifestDisk {
     pub fn new(manifest: Manifest) -> Self {
         Self {
             manifest,
-            windows: Mutex::default(),
+            windows: Windows::default(),
             afresh: false,
         }
     }
@@ -476,29 +474,7 @@ impl ManifestDisk {
         {
             return Ok(bytes);
         }
-        self.with_window(name, |window| vault.unpack_through(name, window))
-    }
-
-    /// Does something through the window that holds a chunk, or through one that is moved there.
-    fn with_window<T>(
-        &self,
-        name: Name,
-        read: impl FnOnce(&mut Window) -> Result<T, VaultError>,
-    ) -> Result<T, VaultError> {
-        let vault = &self.manifest.vault;
-        let mut window = {
-            let mut windows = self.windows.lock().unwrap_or_else(|e| e.into_inner());
-            let holds = windows.iter().position(|window| vault.is_in(name, window));
-            match holds {
-                Some(place) => windows.swap_remove(place),
-                None if windows.len() >= WINDOWS => windows.remove(0),
-                None => Window::default(),
-            }
-        };
-        let read = read(&mut window);
-        let mut windows = self.windows.lock().unwrap_or_else(|e| e.into_inner());
-        windows.push(window);
-        read
+        vault.unpack_through(name, &self.windows)
     }
 }
 
@@ -557,7 +533,7 @@ impl Disk for ManifestDisk {
             return Ok(None);
         };
         let vault = &self.manifest.vault;
-        let packed = self.with_window(name, |window| vault.packed_through(name, window));
+        let packed = vault.packed_through(name, &self.windows);
         Ok(Some(packed.map_err(std::io::Error::other)?))
     }
 

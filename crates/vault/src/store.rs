@@ -3,7 +3,6 @@
 use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Instant;
 
-use bytes::Bytes;
 use futures::{StreamExt, TryStreamExt};
 use imagecraft::CHUNK;
 use imagecraft::packed::Packer;
@@ -11,7 +10,7 @@ use object_store::{ObjectStore, ObjectStoreExt};
 use tokio::runtime::Handle;
 
 use crate::error::VaultError;
-use crate::index::{Index, Place};
+use crate::index::Index;
 use crate::keys::{Keys, Name, Root};
 use crate::objects::{index_bound, index_path, listed, segment_path};
 use crate::others::Shared;
@@ -19,9 +18,8 @@ use crate::page::Page;
 use crate::piece::{self, Kind, Naming};
 use crate::ring;
 use crate::segment::{self, Row};
+use crate::windows::Windows;
 
-/// Stretch of a segment that is read at once when chunks are read in order, in bytes.
-const WINDOW: u64 = 2 << 20;
 /// Objects that are read at once when the vault is opened.
 pub(crate) const AT_ONCE: usize = 16;
 
@@ -49,23 +47,6 @@ pub struct SegmentId(pub(crate) Arc<str>);
 impl std::fmt::Display for SegmentId {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(&self.0)
-    }
-}
-
-/// A stretch of a segment that was read ahead.
-#[derive(Default)]
-pub(crate) struct Window {
-    segment: Option<u32>,
-    offset: u64,
-    bytes: Bytes,
-}
-
-impl Window {
-    fn holds(&self, place: Place) -> bool {
-        let start = u64::from(place.offset);
-        let end = start + u64::from(place.len);
-        let held = self.offset..self.offset + self.bytes.len() as u64;
-        self.segment == Some(place.segment) && start >= held.start && end <= held.end
     }
 }
 
@@ -384,12 +365,12 @@ impl Vault {
         }
     }
 
-    /// Reads one piece.
+    /// Reads one piece, and nothing beside it.
     ///
     /// # Errors
     /// [`VaultError::Missing`], [`VaultError::Damaged`], or what the store says.
     pub fn get(&self, kind: Kind, name: Name) -> Result<Vec<u8>, VaultError> {
-        self.get_through(kind, name, &mut Window::default())
+        self.read_piece(name, None, |sealed| self.open_piece(kind, name, sealed))
     }
 
     /// A chunk that was unpacked a short while ago.
@@ -397,21 +378,14 @@ impl Vault {
         self.cache.get(&name)
     }
 
-    /// Whether a window holds a piece.
-    pub(crate) fn is_in(&self, name: Name, window: &Window) -> bool {
-        let index = self.index();
-        index
-            .place(name)
-            .is_some_and(|(place, _)| window.holds(place))
-    }
-
-    /// Reads a chunk through a window, and keeps it for those who want it next.
+    /// Reads a chunk through windows, and keeps it for those who want it next.
     pub(crate) fn unpack_through(
         &self,
         name: Name,
-        window: &mut Window,
+        windows: &Windows,
     ) -> Result<Arc<Vec<u8>>, VaultError> {
-        let bytes = Arc::new(self.get_through(Kind::Chunk, name, window)?);
+        let open = |sealed: &[u8]| self.open_piece(Kind::Chunk, name, sealed);
+        let bytes = Arc::new(self.read_piece(name, Some(windows), open)?);
         self.cache.insert(name, bytes.clone());
         Ok(bytes)
     }
@@ -430,32 +404,22 @@ impl Vault {
         Ok(page)
     }
 
-    /// Reads one piece through a window that holds what lies behind it.
-    pub(crate) fn get_through(
-        &self,
-        kind: Kind,
-        name: Name,
-        window: &mut Window,
-    ) -> Result<Vec<u8>, VaultError> {
-        self.opened_through(name, window, |sealed| self.open_piece(kind, name, sealed))
-    }
-
-    /// Reads a chunk through a window, as it is packed.
+    /// Reads a chunk through windows, as it is packed.
     pub(crate) fn packed_through(
         &self,
         name: Name,
-        window: &mut Window,
+        windows: &Windows,
     ) -> Result<Vec<u8>, VaultError> {
-        self.opened_through(name, window, |sealed| {
+        self.read_piece(name, Some(windows), |sealed| {
             piece::open_packed(&self.keys, Kind::Chunk, name, sealed)
         })
     }
 
-    /// Reads one piece through a window and opens it.
-    fn opened_through(
+    /// Reads one piece and opens it.
+    fn read_piece(
         &self,
         name: Name,
-        window: &mut Window,
+        windows: Option<&Windows>,
         open: impl Fn(&[u8]) -> Option<Vec<u8>>,
     ) -> Result<Vec<u8>, VaultError> {
         let (mut gone, mut tries) = (None, 0);
@@ -472,31 +436,28 @@ impl Vault {
                     false => return Err(VaultError::Missing { name }),
                 }
             };
-            let start = u64::from(place.offset);
-            let end = start + u64::from(place.len);
-            if !window.holds(place) {
-                let wanted = start..end.max(start + WINDOW);
-                let read = self.runtime.block_on(async {
-                    // The end of the segment cuts the range short, which is no error.
-                    self.store.get_range(&segment_path(&id), wanted).await
-                });
-                let bytes = match read {
-                    // It may have been moved between the look at the index and this one.
-                    Err(object_store::Error::NotFound { .. }) => {
-                        gone = Some(place);
-                        continue;
-                    }
-                    read => read?,
-                };
-                *window = Window {
-                    segment: Some(place.segment),
-                    offset: start,
-                    bytes,
-                };
-            }
-            let from = (start - window.offset) as usize;
-            let sealed = window.bytes.get(from..from + place.len as usize);
-            return sealed.and_then(&open).ok_or(VaultError::Damaged { name });
+            // The end of the segment cuts a range short, which is no error.
+            let path = segment_path(&id);
+            let read = |range| {
+                self.runtime
+                    .block_on(async { self.store.get_range(&path, range).await })
+            };
+            let sealed = match windows {
+                Some(windows) => windows.piece(place, read),
+                None => {
+                    let start = u64::from(place.offset);
+                    read(start..start + u64::from(place.len))
+                }
+            };
+            let sealed = match sealed {
+                // It may have been moved between the look at the index and this one.
+                Err(object_store::Error::NotFound { .. }) => {
+                    gone = Some(place);
+                    continue;
+                }
+                sealed => sealed?,
+            };
+            return open(&sealed).ok_or(VaultError::Damaged { name });
         }
     }
 

@@ -612,7 +612,7 @@ fn record(
         release.name,
         order.from,
         size(release.content as u64),
-        size(taken.raw_size as u64),
+        size(taken.raw_size),
         size(taken.growth.stored)
     );
     if let Some(other) = same_as.first() {
