@@ -268,6 +268,88 @@ impl Disk for Named<'_> {
     }
 }
 
+/// Content that comes wrong once when nobody proves it, as if it had been unpacked wrongly.
+struct Garbled<'a> {
+    disk: &'a MemoryDisk,
+    chunk: u64,
+    /// Whether it is damaged for good, which shows where it is proven.
+    damaged: bool,
+}
+
+impl Disk for Garbled<'_> {
+    fn len(&self) -> u64 {
+        self.disk.len()
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        if self.damaged && offset / CHUNK == self.chunk {
+            return Err(DiskError::Io(std::io::Error::other("it is damaged")));
+        }
+        self.disk.read_at(offset, buf)
+    }
+
+    fn read_unproven(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        self.disk.read_at(offset, buf)?;
+        if offset / CHUNK == self.chunk {
+            buf[buf.len() / 2] ^= 4;
+        }
+        Ok(())
+    }
+
+    fn write_at(&mut self, _: u64, _: &[u8]) -> Result<(), DiskError> {
+        Err(DiskError::ReadOnly)
+    }
+
+    fn has_digest(&self, chunk: u64, digest: &[u8; 32]) -> Result<Option<bool>, DiskError> {
+        let start = (chunk * CHUNK) as usize;
+        let bytes = &self.disk.bytes()[start..];
+        let right = blake3::hash(&bytes[..bytes.len().min(CHUNK as usize)]);
+        Ok(Some(right == *digest))
+    }
+}
+
+/// What was not proven on its way to the card is proven on its way back; content that is damaged is no fault of the card.
+#[test]
+fn content_that_came_wrong_is_on_no_verified_card() {
+    let size = SIZES[0];
+    let (disk, map) = content(Table::Mbr, size, &[(0, 20)], 7);
+    for damaged in [false, true] {
+        for chunk in 0..=size / CHUNK {
+            let garbled = Garbled {
+                disk: &disk,
+                chunk,
+                damaged,
+            };
+            let progress = Arc::new(Progress::default());
+            let card = LyingCard::new(size, 0xe5, Fault::None, None, progress.clone());
+            let options = Options::default();
+            let result = write(&card, &garbled, &map, &mark(), options, &progress);
+            // Edges are read proven.
+            let edge = chunk == 0 || chunk >= size / CHUNK - 1;
+            match (&result, edge, damaged) {
+                (Ok(_), true, false) => {
+                    assert!(card.medium(0, size as usize) == disk.bytes());
+                }
+                (Err(failed), false, false) => {
+                    assert!(
+                        matches!(failed.error, WriteError::Differs { offset } if offset == chunk * CHUNK),
+                        "{failed:?}"
+                    );
+                    assert_eq!(failed.left, Left::Unfinished);
+                }
+                (Err(failed), _, true) => {
+                    assert!(
+                        matches!(failed.error, WriteError::Content(_)),
+                        "the card is not blamed: {failed:?}"
+                    );
+                    assert_ne!(failed.left, Left::Untouched);
+                }
+                other => panic!("chunk {chunk}, damaged {damaged}: {other:?}"),
+            }
+        }
+    }
+}
+
 fn judge(case: &Case) -> Result<(), TestCaseError> {
     let (disk, map) = content(case.new, case.size, &case.kinds, case.seed);
     let named = Named {

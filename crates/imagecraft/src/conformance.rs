@@ -46,6 +46,25 @@ pub fn suite(disk: &mut dyn Disk, bytes: &[u8], writes: Writes) {
     }
 }
 
+/// What is read without being proven is the same bytes, wherever it begins and ends.
+fn reads_unproven(disk: &dyn Disk, bytes: &[u8]) {
+    let places = borders(bytes.len() as u64);
+    for (number, from) in places.iter().enumerate() {
+        // Long and short ones, over borders and within.
+        for to in places[number..].iter().step_by(3) {
+            let range = *from as usize..*to as usize;
+            let mut found = vec![0x5a; range.len()];
+            disk.read_unproven(*from, &mut found).unwrap();
+            assert!(found == bytes[range], "bytes {from}..{to} read unproven");
+        }
+    }
+    let behind = disk.read_unproven(bytes.len() as u64, &mut [0]);
+    assert!(
+        matches!(behind, Err(DiskError::OutOfRange { .. })),
+        "nothing is behind its end: {behind:?}"
+    );
+}
+
 /// A digest that it says a chunk has is the digest of what it reads there, and of nothing else.
 fn tells_digests(disk: &dyn Disk, bytes: &[u8]) {
     for (chunk, part) in bytes.chunks(CHUNK as usize).enumerate() {
@@ -81,6 +100,7 @@ fn borders(len: u64) -> Vec<u64> {
 fn holds(disk: &dyn Disk, bytes: &[u8]) {
     let whole = disk.read_vec(0, bytes.len()).unwrap();
     assert!(whole == bytes, "read at once it is what it holds");
+    reads_unproven(disk, bytes);
     let borders = borders(bytes.len() as u64);
     for from in &borders {
         for to in borders.iter().filter(|to| *to >= from) {

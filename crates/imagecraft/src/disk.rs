@@ -106,6 +106,12 @@ pub trait Disk: Send + Sync {
         Ok(None)
     }
 
+    /// Reads as [`Disk::read_at`], for somebody who holds each chunk against its name before anything rests on it
+    /// ([`Disk::has_digest`]): a disk that would do so itself may leave it out.
+    fn read_unproven(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        self.read_at(offset, buf)
+    }
+
     /// Reads `len` bytes from `offset` into a new buffer. For small structures only.
     fn read_vec(&self, offset: u64, len: usize) -> Result<Vec<u8>, DiskError> {
         check_range(self.len(), offset, len as u64)?;
@@ -155,6 +161,10 @@ impl<T: Disk + ?Sized> Disk for &T {
     fn has_digest(&self, chunk: u64, digest: &[u8; 32]) -> Result<Option<bool>, DiskError> {
         (**self).has_digest(chunk, digest)
     }
+
+    fn read_unproven(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        (**self).read_unproven(offset, buf)
+    }
 }
 
 /// A counted disk reads like the disk itself and refuses writes.
@@ -181,6 +191,10 @@ impl<T: Disk + ?Sized> Disk for std::sync::Arc<T> {
 
     fn has_digest(&self, chunk: u64, digest: &[u8; 32]) -> Result<Option<bool>, DiskError> {
         (**self).has_digest(chunk, digest)
+    }
+
+    fn read_unproven(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        (**self).read_unproven(offset, buf)
     }
 }
 

@@ -387,6 +387,16 @@ impl<B: Disk> Disk for Overlay<B> {
         Ok(())
     }
 
+    fn read_unproven(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        check_range(self.len, offset, buf.len() as u64)?;
+        let end = offset.saturating_add(buf.len() as u64);
+        let mut chunks = offset / CHUNK..end.div_ceil(CHUNK);
+        match chunks.all(|chunk| self.is_as_in_base(chunk)) {
+            true => self.base.read_unproven(offset, buf),
+            false => self.read_at(offset, buf),
+        }
+    }
+
     fn chunk_name(&self, chunk: u64) -> Result<Option<[u8; 32]>, DiskError> {
         match self.is_as_in_base(chunk) {
             true => self.base.chunk_name(chunk),

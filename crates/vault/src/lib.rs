@@ -45,6 +45,7 @@ mod segment;
 mod spoken;
 mod store;
 mod tidy;
+mod unpacked;
 mod windows;
 mod writer;
 

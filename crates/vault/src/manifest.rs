@@ -19,6 +19,7 @@ use crate::page::{
 };
 use crate::piece::Kind;
 use crate::store::{Growth, Vault};
+use crate::unpacked::Proof;
 use crate::windows::Windows;
 use crate::writer::Writer;
 
@@ -467,23 +468,18 @@ impl ManifestDisk {
         &self.manifest
     }
 
-    fn chunk(&self, name: Name) -> Result<Arc<Vec<u8>>, VaultError> {
+    fn chunk(&self, name: Name, proof: Proof) -> Result<Arc<Vec<u8>>, VaultError> {
         let vault = &self.manifest.vault;
-        if !self.afresh
-            && let Some(bytes) = vault.unpacked(name)
-        {
-            return Ok(bytes);
+        if self.afresh {
+            return vault.unpack_through(name, &self.windows, Proof::Here);
         }
-        vault.unpack_through(name, &self.windows)
-    }
-}
-
-impl Disk for ManifestDisk {
-    fn len(&self) -> u64 {
-        self.manifest.len
+        match vault.unpacked(name, proof) {
+            Some(bytes) => Ok(bytes),
+            None => vault.unpack_through(name, &self.windows, proof),
+        }
     }
 
-    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+    fn read(&self, offset: u64, buf: &mut [u8], proof: Proof) -> Result<(), DiskError> {
         let len = buf.len() as u64;
         let end = offset.checked_add(len).filter(|end| *end <= self.len());
         let end = end.ok_or(DiskError::OutOfRange {
@@ -499,7 +495,7 @@ impl Disk for ManifestDisk {
             let entry = self.manifest.entry(at / CHUNK);
             match entry.map_err(std::io::Error::other)? {
                 Entry::Data(name) => {
-                    let bytes = self.chunk(name).map_err(std::io::Error::other)?;
+                    let bytes = self.chunk(name, proof).map_err(std::io::Error::other)?;
                     // The last chunk of a disk may be short; on one that has grown behind it there are zeros.
                     let has = bytes.len().saturating_sub(within).min(piece);
                     let (front, behind) = part.split_at_mut(has);
@@ -511,6 +507,20 @@ impl Disk for ManifestDisk {
             at += piece as u64;
         }
         Ok(())
+    }
+}
+
+impl Disk for ManifestDisk {
+    fn len(&self) -> u64 {
+        self.manifest.len
+    }
+
+    fn read_at(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        self.read(offset, buf, Proof::Here)
+    }
+
+    fn read_unproven(&self, offset: u64, buf: &mut [u8]) -> Result<(), DiskError> {
+        self.read(offset, buf, Proof::Later)
     }
 
     fn chunk_name(&self, chunk: u64) -> Result<Option<[u8; 32]>, DiskError> {

@@ -108,9 +108,13 @@ pub(crate) fn open(
     name: Name,
     sealed: &[u8],
 ) -> Option<Vec<u8>> {
-    let packed = keys.open_object(&bound(kind, name), sealed)?;
-    let plain = unpack(&packed, MOST_PLAIN)?;
+    let plain = unpack_sealed(keys, kind, name, sealed)?;
     (naming.name(kind, &plain) == name).then_some(plain)
+}
+
+/// Opens and unpacks a piece that was sealed under that name; whoever takes it holds it against the name.
+pub(crate) fn unpack_sealed(keys: &Keys, kind: Kind, name: Name, sealed: &[u8]) -> Option<Vec<u8>> {
+    unpack(&open_packed(keys, kind, name, sealed)?, MOST_PLAIN)
 }
 
 /// Opens a piece and gives it as it is packed; nothing if it is not what was sealed under that name.
@@ -126,3 +130,27 @@ pub(crate) fn reseal(keys: &Keys, kind: Kind, name: Name, sealed: &[u8]) -> Opti
 
 /// Largest plain piece, a guard against damage: the root of a manifest of a very large disk.
 const MOST_PLAIN: usize = 64 << 20;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_sealed_under_the_name_of_other_content_is_no_piece() {
+        let keys = Keys::by_chance().unwrap();
+        let naming = Naming::new(&keys);
+        let name = naming.name(Kind::Chunk, b"high water");
+        let mut packer = Packer::default();
+        let right = seal(&keys, Kind::Chunk, name, b"high water", &mut packer).unwrap();
+        let wrong = seal(&keys, Kind::Chunk, name, b"low water", &mut packer).unwrap();
+        let opened = |sealed| open(&keys, &naming, Kind::Chunk, name, sealed);
+        assert_eq!(opened(&right).as_deref(), Some(b"high water".as_slice()));
+        assert_eq!(opened(&wrong), None);
+        // Whoever holds it against the name afterwards gets what was sealed, and only under that name.
+        let taken = unpack_sealed(&keys, Kind::Chunk, name, &wrong);
+        assert_eq!(taken.as_deref(), Some(b"low water".as_slice()));
+        let other = naming.name(Kind::Chunk, b"low water");
+        assert_eq!(unpack_sealed(&keys, Kind::Chunk, other, &wrong), None);
+        assert_eq!(unpack_sealed(&keys, Kind::Page, name, &wrong), None);
+    }
+}

@@ -4,7 +4,6 @@ use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Instant;
 
 use futures::{StreamExt, TryStreamExt};
-use imagecraft::CHUNK;
 use imagecraft::packed::Packer;
 use object_store::{ObjectStore, ObjectStoreExt};
 use tokio::runtime::Handle;
@@ -18,6 +17,7 @@ use crate::page::Page;
 use crate::piece::{self, Kind, Naming};
 use crate::ring;
 use crate::segment::{self, Row};
+use crate::unpacked::{Proof, Unpacked};
 use crate::windows::Windows;
 
 /// Objects that are read at once when the vault is opened.
@@ -68,8 +68,8 @@ pub struct Vault {
     naming: Naming,
     index: RwLock<Index>,
     opened: Opened,
-    /// Chunks that were unpacked last: what one reader has just read, another one often wants.
-    cache: Cache,
+    /// Chunks that were unpacked last.
+    unpacked: Unpacked,
     /// Pages of manifests that were read last.
     pages: quick_cache::sync::Cache<Name, Arc<Page>, ByPage>,
     pub(crate) runtime: Handle,
@@ -86,21 +86,8 @@ pub struct Vault {
 /// Asks the other services for segments; gives those that none of them relies on.
 pub(crate) type Asking<'a> = dyn Fn(&[u32]) -> Result<Vec<u32>, VaultError> + 'a;
 
-/// Unpacked chunks that are kept, in bytes.
-const CACHED: u64 = 32 << 20;
 /// Pages that are kept, in bytes: those of a disk of 40 GB.
 const CACHED_PAGES: u64 = 12 << 20;
-
-type Cache = quick_cache::sync::Cache<Name, Arc<Vec<u8>>, ByLength>;
-
-#[derive(Clone)]
-struct ByLength;
-
-impl quick_cache::Weighter<Name, Arc<Vec<u8>>> for ByLength {
-    fn weight(&self, _: &Name, bytes: &Arc<Vec<u8>>) -> u64 {
-        bytes.len() as u64
-    }
-}
 
 #[derive(Clone)]
 pub(crate) struct ByPage;
@@ -224,7 +211,7 @@ impl Vault {
             keys: Arc::new(keys),
             index: RwLock::new(index),
             opened,
-            cache: Cache::with_weighter((CACHED / CHUNK) as usize, CACHED, ByLength),
+            unpacked: Unpacked::new(),
             pages: quick_cache::sync::Cache::with_weighter(512, CACHED_PAGES, ByPage),
             runtime: Handle::current(),
             tidying: Mutex::default(),
@@ -302,7 +289,7 @@ impl Vault {
     /// The chunk of a BLAKE3 digest, where the vault has it and its names tell that.
     pub fn chunk_of_digest(&self, digest: &[u8; 32]) -> Option<Arc<Vec<u8>>> {
         let name = self.naming.of_digest(Kind::Chunk, digest)?;
-        if let Some(known) = self.unpacked(name) {
+        if let Some(known) = self.unpacked(name, Proof::Here) {
             return Some(known);
         }
         // One that cannot be read is as good as none.
@@ -374,8 +361,9 @@ impl Vault {
     }
 
     /// A chunk that was unpacked a short while ago.
-    pub(crate) fn unpacked(&self, name: Name) -> Option<Arc<Vec<u8>>> {
-        self.cache.get(&name)
+    pub(crate) fn unpacked(&self, name: Name, proof: Proof) -> Option<Arc<Vec<u8>>> {
+        let is_named = |bytes: &[u8]| self.name(Kind::Chunk, bytes) == name;
+        self.unpacked.get(name, proof, is_named)
     }
 
     /// Reads a chunk through windows, and keeps it for those who want it next.
@@ -383,10 +371,14 @@ impl Vault {
         &self,
         name: Name,
         windows: &Windows,
+        proof: Proof,
     ) -> Result<Arc<Vec<u8>>, VaultError> {
-        let open = |sealed: &[u8]| self.open_piece(Kind::Chunk, name, sealed);
+        let open = |sealed: &[u8]| match proof {
+            Proof::Here => self.open_piece(Kind::Chunk, name, sealed),
+            Proof::Later => piece::unpack_sealed(&self.keys, Kind::Chunk, name, sealed),
+        };
         let bytes = Arc::new(self.read_piece(name, Some(windows), open)?);
-        self.cache.insert(name, bytes.clone());
+        self.unpacked.keep(name, &bytes, proof);
         Ok(bytes)
     }
 
