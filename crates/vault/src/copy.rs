@@ -7,10 +7,11 @@ use object_store::{ObjectStore, ObjectStoreExt};
 
 use crate::error::VaultError;
 use crate::keys::{KeyError, Root};
+use crate::objects::SegmentId;
 use crate::objects::{index_bound, index_path, listed, segment_path};
 use crate::ring;
 use crate::segment;
-use crate::store::{SegmentId, Vault};
+use crate::store::Vault;
 
 /// What came of copying.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -4,7 +4,8 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use crate::keys::Name;
-use crate::store::{SegmentId, Vault};
+use crate::objects::SegmentId;
+use crate::store::Vault;
 
 /// Held by work from its first look at the vault until the records name what it made. What it relied on stays until
 /// then, and everything that was made with it.

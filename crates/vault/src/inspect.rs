@@ -11,10 +11,11 @@ use crate::error::VaultError;
 use crate::index::NameSet;
 use crate::keys::Name;
 use crate::manifest::Manifest;
+use crate::objects::SegmentId;
 use crate::objects::{index_bound, index_path};
 use crate::piece::Kind;
 use crate::segment::{self, Row};
-use crate::store::{SegmentId, Vault};
+use crate::store::Vault;
 
 /// Segments whose pieces are looked up at once.
 const BATCH: usize = 64;

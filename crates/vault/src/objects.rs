@@ -1,10 +1,28 @@
 //! Where objects lie in the store under the vault.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use futures::TryStreamExt;
 use object_store::ObjectStore;
 use object_store::path::Path;
+
+/// Names a segment of the vault.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct SegmentId(pub(crate) Arc<str>);
+
+impl std::fmt::Display for SegmentId {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl SegmentId {
+    /// The segment of a name, as another service says it.
+    pub fn named(name: &str) -> Self {
+        Self(name.into())
+    }
+}
 
 /// Where a segment lies.
 pub(crate) fn segment_path(id: &str) -> Path {

@@ -7,7 +7,7 @@
 //! rest no more. They can still be read there until they are deleted, and are found in their new places then.
 
 use std::collections::{HashMap, HashSet};
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures::{StreamExt, TryStreamExt};
@@ -15,95 +15,18 @@ use object_store::ObjectStoreExt;
 
 use crate::error::VaultError;
 use crate::keys::Name;
-use crate::objects::{index_bound, index_path, listed};
+use crate::objects::{SegmentId, index_bound, index_path, listed};
 use crate::segment::{self, Row};
-use crate::store::{AT_ONCE, SegmentId, Vault};
+use crate::shared::Others;
+use crate::store::{AT_ONCE, Vault};
 
 /// Between two looks at what the others have added: who comes sooner waits.
 const PAUSE: Duration = Duration::from_millis(500);
 
-/// The other services that work with the same vault. Calls block.
-pub trait Others: Send + Sync {
-    /// Begins a round of tidying: all others note from now on what they rely on. No other round is under way until it is
-    /// dropped.
-    ///
-    /// # Errors
-    /// [`VaultError::Others`] where one of them cannot be asked, or tidies itself: nothing may go then.
-    fn begin(&self) -> Result<Box<dyn Round>, VaultError>;
-
-    /// Tells all others that these pieces are damaged.
-    fn forget(&self, names: &[Name]);
-}
-
-/// A round of tidying with all others.
-pub trait Round {
-    /// Asks for these segments. Gives those that another relies on; the rest nobody relies on any more.
-    ///
-    /// # Errors
-    /// [`VaultError::Others`] where one of them cannot be asked: none of them may go then.
-    fn give_up(&self, segments: &[SegmentId]) -> Result<HashSet<SegmentId>, VaultError>;
-}
-
-/// What a vault knows of the others.
-#[derive(Default)]
-pub(crate) struct Shared {
-    others: OnceLock<Arc<dyn Others>>,
-    state: Mutex<State>,
-}
-
-#[derive(Default)]
-struct State {
-    /// The round of tidying that another one has begun.
-    round: Option<String>,
-    /// Segments that are being stored here and are not in the index yet: the others may see them before.
-    making: HashSet<Arc<str>>,
-    /// Segments that others took away and that are not known here yet.
-    leaving: HashSet<Arc<str>>,
-    /// When it was looked last for what the others have added.
-    looked: Option<Instant>,
-    /// Segments that the others were asked for in the last round: some of them go.
-    asked: HashSet<Arc<str>>,
-    /// Whether something went from the index since everything was looked at, so that what lay there may be found
-    /// elsewhere.
-    went: bool,
-}
-
-impl Shared {
-    fn state(&self) -> MutexGuard<'_, State> {
-        self.state.lock().unwrap_or_else(|e| e.into_inner())
-    }
-
-    pub fn others(&self) -> Option<&Arc<dyn Others>> {
-        self.others.get()
-    }
-
-    /// A segment of this name is about to be stored.
-    pub fn makes(&self, id: &Arc<str>) {
-        self.state().making.insert(id.clone());
-    }
-
-    /// It is in the index now.
-    pub fn made(&self, id: &Arc<str>) {
-        self.state().making.remove(id);
-    }
-
-    /// Something is not found in the index any more.
-    pub fn went(&self) {
-        self.state().went = true;
-    }
-}
-
-impl SegmentId {
-    /// The segment of a name, as another service says it.
-    pub fn named(name: &str) -> Self {
-        Self(name.into())
-    }
-}
-
 impl Vault {
     /// From now on other services work with the same vault. Said once, before any work begins.
     pub fn share_with(&self, others: Arc<dyn Others>) {
-        let _ = self.shared.others.set(others);
+        self.shared.meet(others);
     }
 
     /// Whether other services work with it.

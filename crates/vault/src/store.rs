@@ -11,12 +11,12 @@ use tokio::runtime::Handle;
 use crate::error::VaultError;
 use crate::index::Index;
 use crate::keys::{Keys, Name, Root};
-use crate::objects::{index_bound, index_path, listed, segment_path};
-use crate::others::Shared;
+use crate::objects::{SegmentId, index_bound, index_path, listed, segment_path};
 use crate::page::Page;
 use crate::piece::{self, Kind, Naming};
 use crate::ring;
 use crate::segment::{self, Row};
+use crate::shared::Shared;
 use crate::unpacked::{Proof, Unpacked};
 use crate::windows::Windows;
 
@@ -37,16 +37,6 @@ impl Growth {
     pub(crate) fn add(&mut self, more: Self) {
         self.new += more.new;
         self.stored += more.stored;
-    }
-}
-
-/// Names a segment of the vault.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct SegmentId(pub(crate) Arc<str>);
-
-impl std::fmt::Display for SegmentId {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(&self.0)
     }
 }
 

@@ -14,11 +14,12 @@ use crate::error::VaultError;
 use crate::index::NameSet;
 use crate::keys::Name;
 use crate::manifest::Manifest;
+use crate::objects::SegmentId;
 use crate::objects::{index_path, segment_path};
-use crate::others::Round;
 use crate::piece::{self, Kind};
 use crate::segment::{self, PIECE_HEAD, Row, SEGMENT};
-use crate::store::{Asking, SegmentId, Vault};
+use crate::shared::Round;
+use crate::store::{Asking, Vault};
 
 /// A segment that is shorter, in bytes, is put together with others.
 const SMALL: u64 = 1 << 20;

@@ -6,6 +6,7 @@
 
 pub mod forward;
 pub mod links;
+pub mod recognise;
 pub mod served;
 pub mod vault;
 
@@ -15,17 +16,11 @@ use std::time::{Duration, Instant};
 
 use ::vault::{Keys, SegmentId};
 use anyhow::{Context, Result};
-use axum::extract::{Request, State};
-use axum::http::{HeaderMap, HeaderName, Method, StatusCode};
-use axum::middleware::Next;
-use axum::response::{IntoResponse, Response};
+use axum::http::{HeaderMap, HeaderName, Method};
 use operations::refusal::Refusal;
 use records::Records;
 use records::services::Service;
 use tokio::runtime::Handle;
-
-use crate::app::App;
-use crate::error::ApiError;
 
 /// Shows that a request comes from another service of the team.
 const TOKEN: HeaderName = HeaderName::from_static("duplicarium-peer");
@@ -172,35 +167,6 @@ fn away(service: &Service, error: &anyhow::Error) -> Refusal {
         "service {} at {address} does not answer ({error:#}); what it has waits for it. Try again in a moment",
         service.number
     ))
-}
-
-/// Takes the word of other services for where a request comes from, and nobody else's.
-pub async fn recognise(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Response {
-    let headers = request.headers();
-    if !headers.contains_key(TOKEN) {
-        return next.run(request).await;
-    }
-    let known = app
-        .peers
-        .as_ref()
-        .is_some_and(|peers| peers.is_from_peer(headers));
-    if !known {
-        let detail = "this is not a service of the team";
-        return ApiError::new(StatusCode::FORBIDDEN, "not-allowed", detail).into_response();
-    }
-    let told = |name: HeaderName| Some(headers.get(name)?.to_str().ok()?.to_owned());
-    let forwarded = told(ORIGIN).map(|origin| Forwarded {
-        origin,
-        here: told(HERE).is_some_and(|here| here == "yes"),
-    });
-    for name in [TOKEN, ORIGIN, HERE] {
-        request.headers_mut().remove(name);
-    }
-    request.extensions_mut().insert(FromPeer);
-    if let Some(forwarded) = forwarded {
-        request.extensions_mut().insert(forwarded);
-    }
-    next.run(request).await
 }
 
 /// Marks a request that comes from another service.

@@ -178,7 +178,7 @@ pub fn router(app: Arc<App>) -> Router {
         ))
         .layer(axum::middleware::from_fn_with_state(
             app.clone(),
-            peers::recognise,
+            peers::recognise::recognise,
         ))
         .layer(axum::middleware::from_fn(request::number_it))
         .with_state(app)

@@ -6,7 +6,7 @@ use anyhow::{Context, Result};
 use testbed::{demo_sheet, path};
 use time::OffsetDateTime;
 
-use crate::{Place, Row, median, service_with_boards, shell};
+use crate::place::{Place, Row, median, service_with_boards, shell};
 
 /// The rows.
 pub fn rows(place: &Place) -> Result<Vec<Row>> {

@@ -4,18 +4,18 @@ use std::fs::File;
 use std::io::Read;
 use std::net::SocketAddr;
 use std::path::Path;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 use anyhow::{Context, Result};
 use bench::Bench;
-use cardwork::{Access, CardIo, Mark, Options, Progress, Stage, write};
-use imagecraft::{ByteKind, Map};
+use cardwork::{Access, CardIo};
+use imagecraft::ByteKind;
 use testbed::Testbed;
-use time::OffsetDateTime;
 use vault::ManifestDisk;
 
-use crate::{MIB, Place, Row, readers, sample_image, take_in};
+use crate::place::{MIB, Place, Row, sample_image, take_in};
+use crate::readers;
+use crate::timed::timed_write;
 
 const PIECE: usize = 1 << 20;
 
@@ -26,34 +26,6 @@ fn card(bed: &Testbed, name: &str, more: &[&str]) -> Result<Box<dyn CardIo>> {
     let slot = Bench::new(Some(address), None).slot(1)?.context("slot 1")?;
     let medium = slot.medium()?.context("a card")?;
     Ok(slot.open(&medium.insertion, Access::Hold)?)
-}
-
-/// Seconds of the stages *writing* and *verifying* of one write, and the bytes put on the card.
-pub fn timed_write(card: &dyn CardIo, disk: &ManifestDisk, map: &Map) -> Result<(f64, f64, u64)> {
-    let progress = Progress::default();
-    let over = AtomicBool::new(false);
-    let mark = Mark {
-        format: 1,
-        card: "C-0001".into(),
-        job: 1,
-        began: OffsetDateTime::now_utc(),
-    };
-    let begun = Instant::now();
-    std::thread::scope(|scope| {
-        let watch = scope.spawn(|| {
-            while !over.load(Ordering::Relaxed) && progress.snapshot().stage != Stage::Verifying {
-                std::thread::sleep(Duration::from_millis(1));
-            }
-            begun.elapsed().as_secs_f64()
-        });
-        let written = write(card, disk, map, &mark, Options::default(), &progress);
-        let whole = begun.elapsed().as_secs_f64();
-        over.store(true, Ordering::Relaxed);
-        let writing = watch
-            .join()
-            .map_err(|_| anyhow::anyhow!("the watch stopped"))?;
-        Ok((writing, whole - writing, written?.written))
-    })
 }
 
 /// Seconds of a plain copy of as many bytes to the same card, synced; and of a plain read.

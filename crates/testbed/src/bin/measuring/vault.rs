@@ -10,7 +10,7 @@ use anyhow::{Context, Result, ensure};
 use imagecraft::{CHUNK, CHUNK_LEN, Disk, Overlay};
 use vault::{Ingest, Manifest, ManifestDisk, Vault};
 
-use crate::{Place, Row, median, shell};
+use crate::place::{Place, Row, median, shell};
 
 /// Threads that pack, as a backup has.
 const PACKERS: usize = 2;

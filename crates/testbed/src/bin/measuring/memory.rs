@@ -3,7 +3,7 @@
 use anyhow::{Result, ensure};
 use testbed::Testbed;
 
-use crate::{Place, Row};
+use crate::place::{Place, Row};
 
 /// The most memory that the service takes with eight cards of 64 GB at work at once, through all of it.
 pub fn rows(place: &Place) -> Result<Vec<Row>> {

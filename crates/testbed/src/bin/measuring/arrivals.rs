@@ -8,7 +8,7 @@ use anyhow::{Result, ensure};
 use api::{ArrivalChange, NewArrival};
 use testbed::Testbed;
 
-use crate::{Place, Row};
+use crate::place::{Place, Row};
 
 const BOARDS: usize = 200;
 /// How long is looked on.
@@ -55,7 +55,7 @@ pub fn rows(place: &Place) -> Result<Vec<Row>> {
         "sheet",
         "quaylink 2.4",
         "--revise",
-        crate::path(&file),
+        testbed::path(&file),
     ]);
     let mut table = String::from("name,board,appliance,site,host_name,wifi_country,wifi_network\n");
     for number in 0..BOARDS {

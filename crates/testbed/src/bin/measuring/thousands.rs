@@ -9,7 +9,7 @@ use anyhow::{Result, ensure};
 use api::{Client, NewPlan, NewPreset, SettingsChange, Site};
 use testbed::Testbed;
 
-use crate::{Place, Row};
+use crate::place::{Place, Row};
 
 const DEVICES: usize = 10_000;
 const SITES: usize = 100;

@@ -8,14 +8,13 @@ use std::time::{Duration, Instant};
 
 use anyhow::{Context, Result};
 use cardwork::check::{Keep, Kept, quick};
-use cardwork::{Access, CardError, CardIo, Mark, Options, Progress, Slot, write};
+use cardwork::{Access, CardError, CardIo, Options, Progress, Slot, write};
 use imagecraft::{ByteKind, Map};
 use testbed::loop_device::LoopDevice;
-use time::OffsetDateTime;
 use vault::ManifestDisk;
 
-use crate::cards::timed_write;
-use crate::{Row, median, shell};
+use crate::place::{Row, median, shell};
+use crate::timed::{mark, timed_write};
 
 /// A card in a file, no faster than its rate.
 struct Limited {
@@ -77,15 +76,6 @@ impl CardIo for Limited {
 
     fn flush(&self) -> Result<(), CardError> {
         Ok(())
-    }
-}
-
-fn mark() -> Mark {
-    Mark {
-        format: 1,
-        card: "C-0001".into(),
-        job: 1,
-        began: OffsetDateTime::UNIX_EPOCH,
     }
 }
 

@@ -1,17 +1,4 @@
-//! `make bench`: ratios measured in one run on one machine, each beside its bar; the same as JSON in target/bench.json.
-//! `bench compose far` measures only these parts.
-
-mod arrivals;
-mod cards;
-mod comparing;
-mod composing;
-mod far;
-mod importing;
-mod memory;
-mod readers;
-mod thousands;
-#[path = "vault.rs"]
-mod vault_rows;
+//! Where is measured, and what every part needs for it.
 
 use std::fs::File;
 use std::io::{Read, Write};
@@ -20,97 +7,35 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 use std::time::Instant;
 
-use anyhow::{Context, Result, bail, ensure};
+use anyhow::{Context, Result, ensure};
 use imagecraft::CHUNK_LEN;
 use object_store::local::LocalFileSystem;
-use serde_json::{Value, json};
-use testbed::{Testbed, path, workspace};
+use testbed::{Testbed, path};
 use vault::{Ingest, Manifest, Root, Vault};
 
-const MIB: u64 = 1 << 20;
+/// Bytes of a MiB.
+pub const MIB: u64 = 1 << 20;
 
-struct Row {
-    name: &'static str,
-    value: f64,
-    unit: &'static str,
-    bar: Option<f64>,
+/// What was measured.
+pub struct Row {
+    pub name: &'static str,
+    pub value: f64,
+    pub unit: &'static str,
+    pub bar: Option<f64>,
 }
 
 /// Where is measured.
-struct Place {
+pub struct Place {
     /// A folder for whatever a part needs.
-    dir: PathBuf,
+    pub dir: PathBuf,
     /// An image of bytes as images hold them.
-    image: PathBuf,
-    runtime: tokio::runtime::Runtime,
-}
-
-/// Measures one part.
-type Measure = fn(&Place) -> Result<Vec<Row>>;
-
-/// What is measured, by the word that asks for it.
-const PARTS: [(&str, Measure); 9] = [
-    ("compose", composing::rows),
-    ("cards", cards::rows),
-    ("import", importing::rows),
-    ("compare", comparing::rows),
-    ("far", far::rows),
-    ("vault", vault_rows::rows),
-    ("memory", memory::rows),
-    ("arrivals", arrivals::rows),
-    ("thousands", thousands::rows),
-];
-
-fn main() -> Result<()> {
-    let asked: Vec<String> = std::env::args().skip(1).collect();
-    let words = PARTS.map(|(word, _)| word);
-    if let Some(other) = asked.iter().find(|one| !words.contains(&one.as_str())) {
-        bail!("{other} is not measured; there are {}", words.join(", "));
-    }
-    let dir = tempfile::Builder::new()
-        .prefix("duplicarium-bench-")
-        .tempdir_in(workspace().join("target"))?;
-    let place = Place {
-        dir: dir.path().to_owned(),
-        image: sample_image(dir.path(), "sample.img", 256 * MIB)?,
-        runtime: tokio::runtime::Builder::new_multi_thread()
-            .enable_all()
-            .build()?,
-    };
-    println!(
-        "{:<62} {:>9}  {:<7} {:>7}",
-        "what", "measured", "unit", "bar"
-    );
-    let mut list = Vec::new();
-    for (word, rows) in PARTS {
-        if asked.is_empty() || asked.iter().any(|one| one == word) {
-            let rows = rows(&place).with_context(|| format!("measuring {word}"))?;
-            list.extend(rows.iter().map(report));
-            // What was measured is there, whatever becomes of the rest.
-            std::fs::write(
-                workspace().join("target/bench.json"),
-                serde_json::to_vec_pretty(&list)?,
-            )?;
-        }
-    }
-    Ok(())
-}
-
-/// Prints a row beside its bar, and gives it as JSON.
-fn report(row: &Row) -> Value {
-    let ok = row.bar.is_none_or(|bar| row.value <= bar);
-    let bar = row.bar.map_or("none".into(), |bar| format!("{bar}"));
-    let word = if ok { "" } else { "  MISSED" };
-    println!(
-        "{:<62} {:>9.3}  {:<7} {bar:>7}{word}",
-        row.name, row.value, row.unit
-    );
-    json!({ "name": row.name, "value": row.value, "unit": row.unit, "bar": row.bar, "ok": ok })
+    pub image: PathBuf,
+    pub runtime: tokio::runtime::Runtime,
 }
 
 impl Place {
     /// A fresh vault in a folder.
-    fn vault(&self, name: &str) -> Result<Arc<Vault>> {
+    pub fn vault(&self, name: &str) -> Result<Arc<Vault>> {
         let dir = self.dir.join(name);
         std::fs::create_dir_all(&dir)?;
         let _guard = self.runtime.enter();
@@ -121,7 +46,7 @@ impl Place {
 }
 
 /// A service that knows the boards of the sheets.
-fn service_with_boards() -> Testbed {
+pub fn service_with_boards() -> Testbed {
     let bed = Testbed::start();
     for (name, title, architecture) in
         [("plover", "Plover", "arm64"), ("curlew", "Curlew", "armhf")]
@@ -140,7 +65,7 @@ fn service_with_boards() -> Testbed {
 }
 
 /// A quarter of a GiB of this machine's own programs behind a partition table: bytes as images hold them.
-fn sample_image(dir: &Path, name: &str, total: u64) -> Result<PathBuf> {
+pub fn sample_image(dir: &Path, name: &str, total: u64) -> Result<PathBuf> {
     let image = dir.join(name);
     let mut file = File::create(&image)?;
     file.set_len(4 * MIB + total)?;
@@ -183,7 +108,7 @@ fn sample_image(dir: &Path, name: &str, total: u64) -> Result<PathBuf> {
 }
 
 /// Seconds that a line of shell takes.
-fn shell(line: &str) -> Result<f64> {
+pub fn shell(line: &str) -> Result<f64> {
     let begun = Instant::now();
     let status = Command::new("sh")
         .args(["-c", line])
@@ -195,14 +120,14 @@ fn shell(line: &str) -> Result<f64> {
 }
 
 /// The middle of three measurements.
-fn median(mut measure: impl FnMut() -> Result<f64>) -> Result<f64> {
+pub fn median(mut measure: impl FnMut() -> Result<f64>) -> Result<f64> {
     let mut all = [measure()?, measure()?, measure()?];
     all.sort_by(f64::total_cmp);
     Ok(all[1])
 }
 
 /// A disk from the bytes of a file.
-fn take_in(vault: &Arc<Vault>, file: &Path) -> Result<Manifest> {
+pub fn take_in(vault: &Arc<Vault>, file: &Path) -> Result<Manifest> {
     let mut ingest = Ingest::start(vault.hold(), 2);
     let mut file = File::open(file)?;
     let len = file.metadata()?.len();

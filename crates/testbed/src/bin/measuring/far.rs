@@ -8,7 +8,7 @@ use imagecraft::packed::Packer;
 use imagecraft::{CHUNK_LEN, FileDisk, Layout};
 use testbed::{Drawer, FarBench, IdleBenches, Testbed, demo_sheet, path};
 
-use crate::{Place, Row, median, service_with_boards};
+use crate::place::{Place, Row, median, service_with_boards};
 
 /// 100 Mbit/s, in bytes a second.
 const LINE: u64 = 12_500_000;

@@ -6,7 +6,7 @@ use std::time::Instant;
 use anyhow::{Result, ensure};
 use testbed::path;
 
-use crate::{Place, Row, service_with_boards, shell};
+use crate::place::{Place, Row, service_with_boards, shell};
 
 /// Two releases of an ordinary Linux root that differ in one file, compared by the service.
 pub fn rows(place: &Place) -> Result<Vec<Row>> {

@@ -11,7 +11,7 @@ use imagecraft::grow::Growth;
 use testbed::path;
 use vault::{ManifestDisk, Vault};
 
-use crate::{Place, Row, median, shell, take_in};
+use crate::place::{Place, Row, median, shell, take_in};
 
 /// The rows.
 pub fn rows(place: &Place) -> Result<Vec<Row>> {
