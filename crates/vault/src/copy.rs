@@ -1,5 +1,6 @@
 //! A second vault elsewhere: segments that it does not have go there, whole and read back.
 
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use object_store::path::Path;
@@ -26,10 +27,31 @@ pub struct Copied {
     pub damaged: Vec<SegmentId>,
 }
 
+/// A copy under way.
+struct Copying<'a> {
+    to: &'a Arc<dyn ObjectStore>,
+    /// Segments that were there whole when it began, with their lengths.
+    theirs: HashMap<String, u64>,
+    /// Those that went there since.
+    went: HashSet<SegmentId>,
+    copied: Copied,
+    progress: &'a mut dyn FnMut(u64, u64) -> bool,
+}
+
+/// What became of one segment.
+enum Went {
+    /// It is there, and was read back.
+    There,
+    /// It is damaged here.
+    Damaged,
+    /// It is not here any more; what is kept of it lies elsewhere.
+    Moved,
+}
+
 impl Vault {
     /// Copies what `to` does not have: each segment is authenticated before it goes, and read back there. What was
-    /// copied before is not copied again, so that it goes on where it was cut off. `progress` is told bytes, of how
-    /// many; whether to go on.
+    /// copied before is not copied again, so that it goes on where it was cut off. All that was here when it began, and is
+    /// kept, is there at its end, whatever is tidied meanwhile. `progress` is told bytes, of how many; whether to go on.
     ///
     /// # Errors
     /// What either store says; [`KeyError::OtherVault`] where `to` belongs to another key;
@@ -48,7 +70,7 @@ impl Vault {
             .cloned()
             .collect();
         // A former root of this vault is no other vault: the segments tell.
-        let theirs = self.runtime.block_on(listed(&**to, "segment"))?;
+        let mut theirs = self.runtime.block_on(listed(&**to, "segment"))?;
         let ours = self.segments();
         if !foreign.is_empty()
             && !rings.contains_key(&id)
@@ -63,74 +85,108 @@ impl Vault {
             self.runtime.block_on(ring::forget(&**to, name))?;
         }
         let indexes = self.runtime.block_on(listed(&**to, "index"))?;
-        let lens: Vec<(SegmentId, u32, u64)> = {
-            let index = self.index();
-            let there = index.segments.iter().enumerate();
-            let there = there.filter(|(_, known)| known.there);
-            there
-                .map(|(number, known)| (SegmentId(known.id.clone()), number as u32, known.len))
-                .collect()
+        theirs.retain(|id, _| indexes.contains_key(id));
+        let mut copying = Copying {
+            to,
+            theirs,
+            went: HashSet::new(),
+            copied: Copied::default(),
+            progress,
         };
-        let is_there =
-            |id: &str, len: u64| theirs.get(id) == Some(&len) && indexes.contains_key(id);
-        let total = lens
-            .iter()
-            .filter(|(id, _, len)| !is_there(&id.0, *len))
-            .map(|(.., len)| len)
-            .sum();
-        let mut copied = Copied::default();
-        for (id, number, len) in lens {
-            if is_there(&id.0, len) {
-                copied.there += 1;
-                continue;
-            }
-            if !progress(copied.bytes, total) {
-                return Err(VaultError::Cancelled);
-            }
-            let rows = self
-                .index()
-                .rows_of(&[number])
-                .remove(&number)
-                .unwrap_or_default();
-            let bytes = match self.read_segment(number) {
-                Ok(bytes) => bytes,
-                Err(VaultError::Store(object_store::Error::NotFound { .. })) => continue,
-                Err(e) => return Err(e),
-            };
-            let whole = rows.iter().all(|row| {
-                let sealed = bytes.get(row.offset as usize..(row.offset + row.len) as usize);
-                let opens = sealed.and_then(|sealed| self.open_piece(row.kind, row.name, sealed));
-                opens.is_some()
-            });
-            if !whole {
-                copied.damaged.push(id);
-                continue;
-            }
-            let plain = segment::encode(len, &rows);
-            let index = self.keys.seal_object(&index_bound(&id.0), &plain)?;
-            let put = async {
-                to.put(&segment_path(&id.0), bytes.clone().into()).await?;
-                let again = to.get(&segment_path(&id.0)).await?.bytes().await?;
-                if again != bytes {
-                    return Ok(false);
-                }
-                to.put(&index_path(&id.0), index.into()).await?;
-                Ok::<_, object_store::Error>(true)
-            };
-            match self.runtime.block_on(put)? {
-                true => {
-                    copied.segments += 1;
-                    copied.bytes += len;
-                }
-                false => {
-                    return Err(VaultError::Damaged {
-                        name: crate::Name([0; 32]),
-                    });
-                }
+        // What is tidied meanwhile lies elsewhere from then on: it is copied from there.
+        loop {
+            self.look_again()?;
+            if self.copy_listed(&mut copying)? {
+                return Ok(copying.copied);
             }
         }
-        progress(copied.bytes, total);
-        Ok(copied)
+    }
+
+    /// Copies the segments that there are now. Whether they were all there until it was their turn.
+    fn copy_listed(&self, copying: &mut Copying<'_>) -> Result<bool, VaultError> {
+        let listed: Vec<(u32, SegmentId, u64)> = {
+            let index = self.index();
+            let there = (0..).zip(&index.segments).filter(|(_, one)| one.there);
+            there
+                .map(|(number, one)| (number, SegmentId(one.id.clone()), one.len))
+                .collect()
+        };
+        let (there, wanted): (Vec<_>, Vec<_>) = listed
+            .into_iter()
+            .filter(|(_, id, _)| !copying.went.contains(id))
+            .partition(|(_, id, len)| copying.theirs.get(&*id.0) == Some(len));
+        let before = copying.copied.bytes;
+        let total = before + wanted.iter().map(|(.., len)| len).sum::<u64>();
+        copying.copied.there = there.len() as u64;
+        copying.copied.damaged.clear();
+        let mut all = true;
+        for (number, id, len) in wanted {
+            if !(copying.progress)(copying.copied.bytes, total) {
+                return Err(VaultError::Cancelled);
+            }
+            match self.copy_segment(copying.to, number, &id, len)? {
+                Went::There => {
+                    copying.copied.segments += 1;
+                    copying.copied.bytes += len;
+                    copying.went.insert(id);
+                }
+                Went::Damaged => copying.copied.damaged.push(id),
+                Went::Moved => all = false,
+            }
+        }
+        (copying.progress)(copying.copied.bytes, total);
+        Ok(all)
+    }
+
+    fn copy_segment(
+        &self,
+        to: &Arc<dyn ObjectStore>,
+        number: u32,
+        id: &SegmentId,
+        len: u64,
+    ) -> Result<Went, VaultError> {
+        let rows = {
+            let index = self.index();
+            if !index.segments[number as usize].there {
+                return Ok(Went::Moved);
+            }
+            index.rows_of(&[number]).remove(&number).unwrap_or_default()
+        };
+        let bytes = match self.read_segment(number) {
+            Ok(bytes) => bytes,
+            Err(VaultError::Store(object_store::Error::NotFound { .. })) => {
+                // Another service may have moved what lies in it, or somebody taken it away: what it was relied upon for
+                // is looked for from now on.
+                self.is_there(number);
+                return Ok(Went::Moved);
+            }
+            Err(e) => return Err(e),
+        };
+        let whole = rows.iter().all(|row| {
+            let sealed = bytes.get(row.offset as usize..(row.offset + row.len) as usize);
+            let opens = sealed.and_then(|sealed| self.open_piece(row.kind, row.name, sealed));
+            opens.is_some()
+        });
+        if !whole {
+            return Ok(Went::Damaged);
+        }
+        let plain = segment::encode(len, &rows);
+        let index = self.keys.seal_object(&index_bound(&id.0), &plain)?;
+        let put = async {
+            to.put(&segment_path(&id.0), bytes.clone().into()).await?;
+            let again = to.get(&segment_path(&id.0)).await?.bytes().await?;
+            if again != bytes {
+                return Ok(false);
+            }
+            to.put(&index_path(&id.0), index.into()).await?;
+            Ok::<_, object_store::Error>(true)
+        };
+        match self.runtime.block_on(put)? {
+            true => Ok(Went::There),
+            false => Err(VaultError::Damaged {
+                name: crate::Name([0; 32]),
+            }),
+        }
     }
 }
 
@@ -142,8 +198,7 @@ impl Vault {
     /// What the other store says.
     pub fn only_in(&self, there: &Arc<dyn ObjectStore>) -> Result<Vec<SegmentId>, VaultError> {
         let theirs = self.runtime.block_on(listed(&**there, "segment"))?;
-        let ours: std::collections::HashSet<Arc<str>> =
-            self.segments().into_iter().map(|id| id.0).collect();
+        let ours: HashSet<Arc<str>> = self.segments().into_iter().map(|id| id.0).collect();
         let extra = theirs.into_keys().filter(|id| !ours.contains(id.as_str()));
         Ok(extra.map(|id| SegmentId(id.into())).collect())
     }
