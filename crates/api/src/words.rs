@@ -13,5 +13,21 @@ pub fn size(bytes: u64) -> String {
 
 /// Bytes in decimal units with the exact number behind.
 pub fn exact(bytes: u64) -> String {
-    format!("{} ({bytes} bytes)", size(bytes))
+    match bytes {
+        1_000.. => format!("{} ({bytes} bytes)", size(bytes)),
+        _ => format!("{bytes} bytes"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sizes_are_decimal_as_printed_on_cards() {
+        let told = [0, 999, 1_000, 3_103_720, 31_914_983_424].map(size);
+        assert_eq!(told, ["0 B", "999 B", "1.0 kB", "3.1 MB", "31.91 GB"]);
+        assert_eq!(exact(31_914_983_424), "31.91 GB (31914983424 bytes)");
+        assert_eq!(exact(400), "400 bytes");
+    }
 }

@@ -16,7 +16,7 @@ use crate::jobs::Work;
 use crate::kept::KeptFile;
 use crate::refusal::Refusal;
 use crate::store::Store;
-use api::words::exact;
+use api::words::{self, exact};
 
 /// What is cleared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -247,11 +247,7 @@ fn finished(report: &Report, size: u64, after: After) -> Done {
         _ => None,
     };
     let suspicion = match report.verdict {
-        Verdict::Forged { least, most } => Some(format!(
-            "it is forged: it says that it holds {}, and holds {}",
-            exact(size),
-            between(least, most)
-        )),
+        Verdict::Forged { least, most } => Some(forged(size, least, most)),
         Verdict::Bad => Some(match report.regions.first() {
             Some(region) => format!(
                 "a check found {} that it does not keep, the first at byte {}",
@@ -277,11 +273,20 @@ fn finished(report: &Report, size: u64, after: After) -> Done {
     }
 }
 
-fn between(least: u64, most: u64) -> String {
-    match least == most {
-        true => exact(least),
-        false => format!("between {} and {}", exact(least), exact(most)),
-    }
+/// What is wrong with a forged card, in numbers that differ as they are told.
+fn forged(size: u64, least: u64, most: u64) -> String {
+    let said = |bytes| match words::size(size) == words::size(most) {
+        true => words::exact(bytes),
+        false => words::size(bytes),
+    };
+    let holds = match least == most {
+        true => said(least),
+        false => format!("between {} and {}", said(least), said(most)),
+    };
+    format!(
+        "it is forged: it says that it holds {}, and holds {holds}",
+        said(size)
+    )
 }
 
 fn clear(work: &Work, card: &dyn CardIo, mark: &Mark, order: &CardOrder, what: Clearing) -> Ended {

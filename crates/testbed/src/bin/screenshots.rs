@@ -60,6 +60,9 @@ async fn main() -> Result<()> {
     bed.done(&[
         "card", "origin", "C-0002", "--brand", "Gull", "--batch", "2026-07", "--price", "9 EUR",
     ]);
+    // One that is slow enough to be seen at work.
+    bed.make_card("marram", "4GB", &["--rate", "14MB"]);
+    bed.put("marram", 1);
     bed.done(&[
         "device",
         "out",
@@ -144,6 +147,9 @@ async fn main() -> Result<()> {
     let screen = Screen::start()?;
     bed.make_card("strand", "16GB", &["--rate", "14MB"]);
     bed.put("strand", 4);
+    while bed.json(&["slot", "list"])[3]["card"]["occupant"] != "blank" {
+        std::thread::sleep(Duration::from_millis(100));
+    }
     screen.picture(
         &bed,
         "duplicarium slot list; duplicarium write quay-04 --slot 4 --yes C-0005; sleep 60",

@@ -227,7 +227,8 @@ fn cards_are_refused_before_anything_is_touched() {
     bed.put("pebble", 1);
     let said = write("1", "C-0001");
     assert!(
-        said.contains("holds 128000000 bytes") && said.contains("needs 500000000"),
+        said.contains("holds 128.0 MB (128000000 bytes)")
+            && said.contains("needs 500.0 MB (500000000 bytes)"),
         "{said}"
     );
     bed.put("shale", 1);
