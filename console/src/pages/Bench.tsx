@@ -3,7 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 
-import { type CardDetail, type RoundSlot, type Slot, get, post, put, requestKey } from "../api/client";
+import { type CardDetail, Refusal, type RoundSlot, type Slot, get, post, put, requestKey } from "../api/client";
 import { useSlots } from "../api/live";
 import { BenchDialog } from "../parts/BenchDialog";
 import { CardWork } from "../parts/CardWork";
@@ -239,11 +239,14 @@ function Inside({ slot }: { slot: SlotName }) {
 function ThisIs({ slot, taken }: { slot: SlotName; taken: string | null | undefined }) {
     const [open, setOpen] = useState(taken == null);
     const attach = useMutation({
-        mutationFn: (card: string | null) => put(`slots/${slotPath(slot)}/label`, { card }),
+        mutationFn: (sticker: { card: string | null; although_recorded?: boolean }) =>
+            put(`slots/${slotPath(slot)}/label`, { although_recorded: false, ...sticker }),
         onSuccess: () => {
             setOpen(false);
         },
     });
+    const refused = attach.error instanceof Refusal ? attach.error.problem.code : undefined;
+    const recorded = refused === "recorded-otherwise" ? attach.variables : undefined;
     if (taken != null && !open) {
         return (
             <p className="text-sm text-faded">
@@ -266,7 +269,7 @@ function ThisIs({ slot, taken }: { slot: SlotName; taken: string | null | undefi
             onSubmit={(event: FormEvent<HTMLFormElement>) => {
                 event.preventDefault();
                 const card = new FormData(event.currentTarget).get("card");
-                attach.mutate(typeof card === "string" ? card.trim() : "");
+                attach.mutate({ card: typeof card === "string" ? card.trim() : "" });
             }}
         >
             <label className="flex items-center gap-2">
@@ -281,7 +284,7 @@ function ThisIs({ slot, taken }: { slot: SlotName; taken: string | null | undefi
                     <Button
                         disabled={attach.isPending}
                         onClick={() => {
-                            attach.mutate(null);
+                            attach.mutate({ card: null });
                         }}
                     >
                         It has no sticker yet
@@ -298,6 +301,17 @@ function ThisIs({ slot, taken }: { slot: SlotName; taken: string | null | undefi
                 )}
             </div>
             <Failure error={attach.error} />
+            {recorded !== undefined && (
+                <Button
+                    look="danger"
+                    disabled={attach.isPending}
+                    onClick={() => {
+                        attach.mutate({ ...recorded, although_recorded: true });
+                    }}
+                >
+                    It is {recorded.card} all the same
+                </Button>
+            )}
         </form>
     );
 }

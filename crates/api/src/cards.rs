@@ -146,11 +146,14 @@ pub struct Speed {
 }
 
 /// The label that stands on the sticker of a card in a slot.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Sticker {
     /// The label; absent where it has no sticker yet, and gets a label of its own.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub card: Option<String>,
+    /// Whether it is that card although something is recorded as being on it, which is not there then.
+    #[serde(default)]
+    pub although_recorded: bool,
 }
 
 /// Cards of one brand and batch, and how they did.

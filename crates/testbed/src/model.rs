@@ -880,7 +880,10 @@ impl Model {
         }
         self.say(format!("{card} in slot {slot} has no sticker"));
         let before = self.labels.get(card).cloned();
-        let told = self.client.attach_label(slot.into(), None).await;
+        let told = self
+            .client
+            .attach_label(slot.into(), &api::Sticker::default())
+            .await;
         if self.medium(card) == Medium::Blank {
             let slots = told.unwrap_or_else(|e| panic!("{}: {e}", self.what));
             let seen = slots.into_iter().find(|seen| seen.name == slot.into());

@@ -30,14 +30,11 @@ impl Client {
     }
 
     /// Says which card it is that is in a slot and does not say it itself; no label: one that has none yet.
-    pub async fn attach_label(&self, slot: SlotName, label: Option<&str>) -> Answer<Vec<Slot>> {
-        let sticker = Sticker {
-            card: label.map(str::to_owned),
-        };
+    pub async fn attach_label(&self, slot: SlotName, sticker: &Sticker) -> Answer<Vec<Slot>> {
         self.give(
             Method::PUT,
             &format!("slots/{}/label", part(&slot.typed())),
-            &sticker,
+            sticker,
         )
         .await
     }

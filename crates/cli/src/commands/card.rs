@@ -3,7 +3,7 @@
 use anyhow::Context as _;
 use api::{
     CardChange, CardDetail, CardPlan, CardQuery, Content, Drift, Imprint, NewCardPlan, NewFault,
-    NewRound, SlotName,
+    NewRound, SlotName, Sticker,
 };
 use clap::Subcommand;
 
@@ -156,6 +156,9 @@ pub enum Card {
         /// It has no sticker yet: it is none of the cards that look like it, and gets a label of its own.
         #[arg(long, conflicts_with = "label")]
         new: bool,
+        /// It is that card although something else is recorded as being on it: it is not there, then.
+        #[arg(long, conflicts_with = "new")]
+        although_recorded: bool,
         /// Number of the slot.
         #[arg(long)]
         slot: SlotName,
@@ -289,9 +292,18 @@ impl Card {
                 };
                 context.show(&context.client.tell_card(&label, &change).await?, show)
             }
-            Self::ThisIs { label, slot, .. } => {
-                let slots = context.client.attach_label(slot, label.as_deref());
-                let seen = slots.await?.into_iter().find(|seen| seen.name == slot);
+            Self::ThisIs {
+                label,
+                although_recorded,
+                slot,
+                ..
+            } => {
+                let sticker = Sticker {
+                    card: label,
+                    although_recorded,
+                };
+                let slots = context.client.attach_label(slot, &sticker).await?;
+                let seen = slots.into_iter().find(|seen| seen.name == slot);
                 let label = seen.and_then(|seen| seen.card?.label);
                 let label = label.with_context(|| format!("the card in slot {slot} is gone"))?;
                 context.show(&context.client.card(&label).await?, show)

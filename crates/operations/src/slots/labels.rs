@@ -32,9 +32,10 @@ impl Slots {
     pub async fn attach_label(
         self: &Arc<Self>,
         slot: SlotName,
-        label: Option<&str>,
+        sticker: &api::Sticker,
         operator: &str,
     ) -> Result<(), Refusal> {
+        let label = sticker.card.as_deref().map(str::trim);
         let Inserted { medium, found, .. } = self.card_in(slot).await?;
         let _alone = self.labelling.lock().await;
         let _reserved = self.reserve(slot)?;
@@ -67,15 +68,26 @@ impl Slots {
             );
             return Err(Refusal::conflict("other-card", detail));
         }
+        let standing = self.records.standing(card.id).await?;
+        if standing.imprint.is_some() && !sticker.although_recorded {
+            let at = slot.typed();
+            let whose = card.device.map_or("nobody in particular".into(), |device| {
+                format!("device {device}")
+            });
+            let detail = format!(
+                "by the records {label} is {}, and was written for {whose}; the card in slot {slot} shows: {}. Look at its sticker \
+                 again. If it says {label} all the same, say so (duplicarium card this-is {label} --slot {at} \
+                 --although-recorded): what was recorded as being on it is not there from then on",
+                standing.state, found.contents.summary
+            );
+            return Err(Refusal::conflict("recorded-otherwise", detail));
+        }
         self.records
             .relabel_card(card.id, &found.bound.edges)
             .await?;
         let summary = format!("The card in slot {slot} is {label}, as its sticker says");
-        self.events
-            .note(operator, "card.labelled", label, &summary)
-            .await?;
-        self.learn_label(slot, &medium.insertion, label);
-        Ok(())
+        self.labelled(slot, &medium.insertion, label, operator, &summary)
+            .await
     }
 
     /// Gives a label to a card that has none, and teaches its slot.
@@ -104,12 +116,27 @@ impl Slots {
             .records
             .add_card(medium.size as i64, &medium.kind, edges, operator)
             .await?;
-        let summary = format!("{} is the label of the card in slot {slot}", card.label);
-        self.events
-            .note(operator, "card.labelled", &card.label, &summary)
+        let label = card.label.as_str();
+        let summary = format!("{label} is the label of the card in slot {slot}");
+        self.labelled(slot, &medium.insertion, label, operator, &summary)
             .await?;
-        self.learn_label(slot, &medium.insertion, &card.label);
         Ok(card)
+    }
+
+    /// Notes that the card of an insertion has this label by now, and keeps it.
+    async fn labelled(
+        &self,
+        slot: SlotName,
+        insertion: &Insertion,
+        label: &str,
+        operator: &str,
+        summary: &str,
+    ) -> Result<(), Refusal> {
+        self.events
+            .note(operator, "card.labelled", label, summary)
+            .await?;
+        self.learn_label(slot, insertion, label);
+        Ok(())
     }
 
     /// Refuses where the card of an insertion is taken for another one than `label` by now. While it is looked at, nobody

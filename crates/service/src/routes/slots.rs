@@ -54,8 +54,6 @@ async fn attach(
     Path(slot): Path<SlotName>,
     Given(sticker): Given<api::Sticker>,
 ) -> Result<Json<Vec<api::Slot>>, ApiError> {
-    app.slots
-        .attach_label(slot, sticker.card.as_deref().map(str::trim), &operator)
-        .await?;
+    app.slots.attach_label(slot, &sticker, &operator).await?;
     Ok(Json(app.slots.views()))
 }

@@ -466,11 +466,16 @@ async fn cards_that_are_held_or_mistrusted_are_not_written() {
     until("it is a stranger", || {
         bed.json(&["slot", "list"])[2]["card"]["occupant"] == "foreign"
     });
-    bed.done(&["card", "this-is", &label, "--slot", "3"]);
-    assert_eq!(
-        bed.json(&["card", "show", &label])["card"]["state"],
-        "blank"
+    let words = ["card", "this-is", &label, "--slot", "3"];
+    let said = bed.refused(&words);
+    assert!(
+        said.contains("--although-recorded") && said.contains("quay-01"),
+        "{said}"
     );
+    let state = || bed.json(&["card", "show", &label])["card"]["state"].clone();
+    assert_ne!(state(), "blank", "what is recorded stays");
+    bed.done(&[&words[..], &["--although-recorded"]].concat());
+    assert_eq!(state(), "blank");
     bed.standin(&["pull", "--slot", "3"]);
     bed.put("twin", 4);
     until("it is known", || {
