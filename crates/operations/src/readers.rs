@@ -268,7 +268,7 @@ mod tests {
         large.size = 2_000_000_000_000;
         let (_, offered, why) = offers(&large);
         assert!(
-            !offered && why.contains("2000 GB") && why.contains("256 GB"),
+            !offered && why.contains("2000.00 GB") && why.contains("256.00 GB"),
             "{why}"
         );
         let mut system = disk("sda", None);
