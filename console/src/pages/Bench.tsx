@@ -281,23 +281,23 @@ function ThisIs({ slot, taken }: { slot: SlotName; taken: string | null | undefi
                     It is this card
                 </Button>
                 {taken != null && (
-                    <Button
-                        disabled={attach.isPending}
-                        onClick={() => {
-                            attach.mutate({ card: null });
-                        }}
-                    >
-                        It has no sticker yet
-                    </Button>
-                )}
-                {taken != null && (
-                    <Button
-                        onClick={() => {
-                            setOpen(false);
-                        }}
-                    >
-                        It is {taken}
-                    </Button>
+                    <>
+                        <Button
+                            disabled={attach.isPending}
+                            onClick={() => {
+                                attach.mutate({ card: null });
+                            }}
+                        >
+                            It has no sticker yet
+                        </Button>
+                        <Button
+                            onClick={() => {
+                                setOpen(false);
+                            }}
+                        >
+                            It is {taken}
+                        </Button>
+                    </>
                 )}
             </div>
             <Failure error={attach.error} />

@@ -162,7 +162,7 @@ impl Slots {
         }
         let is = match &found.label {
             Some(now) => format!("it is {now}"),
-            None => format!("{label} is another card, which says so itself"),
+            None => format!("{label} is another card, or not known as this one"),
         };
         Err(Refusal::conflict(
             "plan-void",
