@@ -3,7 +3,6 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use object_store::path::Path;
 use object_store::{ObjectStore, ObjectStoreExt};
 
 use crate::error::VaultError;
@@ -25,6 +24,21 @@ pub struct Copied {
     pub there: u64,
     /// Segments that are damaged here, and were not copied.
     pub damaged: Vec<SegmentId>,
+    /// Segments that were damaged there, and went there again.
+    pub replaced: u64,
+}
+
+/// What came of a look at a share of a second vault.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct SecondChecked {
+    /// Segments that were read there.
+    pub segments: u64,
+    /// Bytes of them.
+    pub bytes: u64,
+    /// Segments that are not there as they should be.
+    pub damaged: Vec<SegmentId>,
+    /// Where to go on, if it ended before everything was read.
+    pub next: Option<SegmentId>,
 }
 
 /// A copy under way.
@@ -32,6 +46,8 @@ struct Copying<'a> {
     to: &'a Arc<dyn ObjectStore>,
     /// Segments that were there whole when it began, with their lengths.
     theirs: HashMap<String, u64>,
+    /// Those of them that were found damaged there.
+    damaged_there: &'a [SegmentId],
     /// Those that went there since.
     went: HashSet<SegmentId>,
     copied: Copied,
@@ -54,15 +70,20 @@ impl Vault {
     /// kept, is there at its end, whatever is tidied meanwhile. `progress` is told bytes, of how many; whether to go on.
     ///
     /// # Errors
-    /// What either store says; [`KeyError::OtherVault`] where `to` belongs to another key;
-    /// [`VaultError::Cancelled`].
+    /// What either store says; [`KeyError::OtherVault`] where `to` belongs to another key; [`VaultError::Empty`] where
+    /// nothing is there and it is not to `begin` one; [`VaultError::Cancelled`].
     pub fn copy_to(
         &self,
         to: &Arc<dyn ObjectStore>,
         root: &Root,
+        begin: bool,
+        damaged_there: &[SegmentId],
         progress: &mut dyn FnMut(u64, u64) -> bool,
     ) -> Result<Copied, VaultError> {
         let rings = self.runtime.block_on(listed(&**to, "keys"))?;
+        if rings.is_empty() && !begin {
+            return Err(VaultError::Empty);
+        }
         let id = root.id();
         let foreign: Vec<_> = rings
             .keys()
@@ -85,10 +106,13 @@ impl Vault {
             self.runtime.block_on(ring::forget(&**to, name))?;
         }
         let indexes = self.runtime.block_on(listed(&**to, "index"))?;
-        theirs.retain(|id, _| indexes.contains_key(id));
+        theirs.retain(|id, _| {
+            indexes.contains_key(id) && !damaged_there.iter().any(|bad| &*bad.0 == id)
+        });
         let mut copying = Copying {
             to,
             theirs,
+            damaged_there,
             went: HashSet::new(),
             copied: Copied::default(),
             progress,
@@ -128,6 +152,7 @@ impl Vault {
                 Went::There => {
                     copying.copied.segments += 1;
                     copying.copied.bytes += len;
+                    copying.copied.replaced += u64::from(copying.damaged_there.contains(&id));
                     copying.went.insert(id);
                 }
                 Went::Damaged => copying.copied.damaged.push(id),
@@ -191,6 +216,70 @@ impl Vault {
 }
 
 impl Vault {
+    /// Reads segments that `there` has of this vault, behind `after`, in the order of their names, until `most` bytes were
+    /// read, and authenticates every piece of them.
+    ///
+    /// # Errors
+    /// What the other store says; [`VaultError::Empty`] where nothing is there; [`VaultError::Cancelled`].
+    pub fn check_second(
+        &self,
+        there: &Arc<dyn ObjectStore>,
+        after: Option<&str>,
+        most: u64,
+        progress: &mut dyn FnMut(u64, u64) -> bool,
+    ) -> Result<SecondChecked, VaultError> {
+        if self.runtime.block_on(listed(&**there, "keys"))?.is_empty() {
+            return Err(VaultError::Empty);
+        }
+        let theirs = self.runtime.block_on(listed(&**there, "segment"))?;
+        let indexes = self.runtime.block_on(listed(&**there, "index"))?;
+        let mut both: Vec<(SegmentId, u32, u64)> = {
+            let index = self.index();
+            let ours = (0..).zip(&index.segments).filter(|(_, one)| one.there);
+            let both = ours.filter(|(_, one)| theirs.contains_key(&*one.id));
+            both.map(|(number, one)| (SegmentId(one.id.clone()), number, one.len))
+                .collect()
+        };
+        both.sort_unstable();
+        both.retain(|(id, ..)| after.is_none_or(|after| &*id.0 > after));
+        let total = both.iter().map(|(.., len)| len).sum::<u64>().min(most);
+        let mut found = SecondChecked::default();
+        let mut last = None;
+        for (id, number, len) in both {
+            if found.bytes > 0 && found.bytes + len > most {
+                found.next = last;
+                break;
+            }
+            if !progress(found.bytes, total.max(found.bytes)) {
+                return Err(VaultError::Cancelled);
+            }
+            let read = async {
+                let got = there.get(&segment_path(&id.0)).await?;
+                got.bytes().await
+            };
+            let bytes = match self.runtime.block_on(read) {
+                Ok(bytes) => bytes,
+                Err(object_store::Error::NotFound { .. }) => bytes::Bytes::new(),
+                Err(e) => return Err(e.into()),
+            };
+            let rows = self.index().rows_of(&[number]).remove(&number);
+            let whole = rows.unwrap_or_default().iter().all(|row| {
+                let sealed = bytes.get(row.offset as usize..(row.offset + row.len) as usize);
+                let opens = sealed.and_then(|sealed| self.open_piece(row.kind, row.name, sealed));
+                opens.is_some() && segment::describes(&bytes, row)
+            });
+            found.segments += 1;
+            found.bytes += len;
+            let is_indexed = indexes.contains_key(&*id.0);
+            if !whole || bytes.len() as u64 != len || !is_indexed {
+                found.damaged.push(id.clone());
+            }
+            last = Some(id);
+        }
+        progress(found.bytes, found.bytes);
+        Ok(found)
+    }
+
     /// Segments that `there` has and this vault does not: what was tidied away here, once everything that is needed is
     /// here.
     ///
@@ -226,30 +315,4 @@ impl Vault {
         }
         Ok(gone)
     }
-}
-
-/// A store by its address: a folder, or a bucket such as `s3://bucket/prefix`, with what the environment says of how
-/// it is reached.
-///
-/// # Errors
-/// A sentence that says what is wrong with the address.
-pub fn store_at(address: &str) -> Result<Arc<dyn ObjectStore>, String> {
-    if !address.contains("://") {
-        std::fs::create_dir_all(address).map_err(|e| format!("{address}: {e}"))?;
-        let folder = object_store::local::LocalFileSystem::new_with_prefix(address);
-        let folder = folder.map_err(|e| format!("{address}: {e}"))?;
-        return Ok(Arc::new(folder.with_fsync(true)));
-    }
-    let url: url::Url = address.parse().map_err(|e| format!("{address}: {e}"))?;
-    let from_environment = std::env::vars().filter_map(|(name, value)| {
-        let name = name.to_ascii_lowercase();
-        name.starts_with("aws_").then_some((name, value))
-    });
-    let (store, prefix) = object_store::parse_url_opts(&url, from_environment)
-        .map_err(|e| format!("{address}: {e}"))?;
-    let whole = Path::from("") == prefix;
-    Ok(match whole {
-        true => Arc::from(store),
-        false => Arc::new(object_store::prefix::PrefixStore::new(store, prefix)),
-    })
 }

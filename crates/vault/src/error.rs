@@ -24,6 +24,9 @@ pub enum VaultError {
          releases anew; restore the backups that are needed with the version that made them"
     )]
     Format(u16),
+    /// There is no vault, and none is to be begun.
+    #[error("there is no vault: nothing lies there")]
+    Empty,
     /// The key does not fit.
     #[error(transparent)]
     Key(#[from] KeyError),

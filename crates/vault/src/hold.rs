@@ -41,20 +41,22 @@ impl Hold {
         &self.vault
     }
 
-    /// Whether content is there, which stays there then. The segment that it lies in is looked at once: the index may
-    /// know more than there is.
+    /// Whether content is there, which stays there then, in both places where it lies twice. A segment that it lies in
+    /// is looked at once: the index may know more than there is.
     pub(crate) fn has(&self, name: Name) -> bool {
         let mut state = self.state();
         let held = |segment: u32| state.held.contains_key(&segment);
-        let Some(segment) = self.vault.pin_place(name, held) else {
-            return false;
-        };
-        if let Some(there) = state.held.get(&segment) {
-            return *there;
+        let segments = self.vault.pin_places(name, held);
+        let mut has = false;
+        for segment in segments {
+            let there = match state.held.get(&segment) {
+                Some(there) => *there,
+                None => self.vault.is_there(segment),
+            };
+            state.held.insert(segment, there);
+            has |= there;
         }
-        let there = self.vault.is_there(segment);
-        state.held.insert(segment, there);
-        there
+        has
     }
 
     /// A segment was made for this work.

@@ -67,6 +67,8 @@ pub(crate) struct Known {
 pub(crate) struct Index {
     pub segments: Vec<Known>,
     pub places: NameMap<Place>,
+    /// Where pages, manifests and notes lie a second time: a chunk lies once, and what tells of many chunks twice.
+    copies: NameMap<Place>,
     /// Number of the round of tidying: what is relied upon later stays.
     round: u64,
 }
@@ -88,21 +90,64 @@ impl Index {
         number
     }
 
-    /// Finds what lies in a segment there, as far as it lies nowhere else that stays.
+    /// Finds what lies in a segment there, as far as it lies nowhere else that stays; of what lies twice, both places.
     pub fn learn(&mut self, number: u32, rows: &[Row]) {
         for row in rows {
-            let place = self
-                .places
-                .entry(row.name)
-                .or_insert(Place::of(number, row));
-            let stays = self
-                .segments
-                .get(place.segment as usize)
-                .is_some_and(|known| known.there && !known.leaving);
-            if !stays {
-                *place = Place::of(number, row);
+            let new = Place::of(number, row);
+            let Some(place) = self.places.get(&row.name).copied() else {
+                self.places.insert(row.name, new);
+                continue;
+            };
+            if !self.stays(place) {
+                self.places.insert(row.name, new);
+            } else if place.segment != number && row.kind.lies_twice() {
+                let copy = self.copies.get(&row.name).copied();
+                if !copy.is_some_and(|copy| self.stays(copy)) {
+                    self.copies.insert(row.name, new);
+                }
             }
         }
+    }
+
+    fn stays(&self, place: Place) -> bool {
+        let known = self.segments.get(place.segment as usize);
+        known.is_some_and(|known| known.there && !known.leaving)
+    }
+
+    fn is_there(&self, place: Place) -> bool {
+        let known = self.segments.get(place.segment as usize);
+        known.is_some_and(|known| known.there)
+    }
+
+    /// Nothing is found at this place any more; where the piece lies a second time, it is found there.
+    pub fn forget(&mut self, name: Name, segment: u32) {
+        if self.copies.get(&name).is_some_and(|at| at.segment == segment) {
+            self.copies.remove(&name);
+        }
+        if self.places.get(&name).is_some_and(|at| at.segment == segment) {
+            match self.copies.remove(&name) {
+                Some(copy) => self.places.insert(name, copy),
+                None => self.places.remove(&name),
+            };
+        }
+    }
+
+    /// A piece is not found at all any more.
+    pub fn forget_everywhere(&mut self, name: Name) {
+        self.places.remove(&name);
+        self.copies.remove(&name);
+    }
+
+    /// Pieces that should lie twice and are found in one place only, in the order of their names.
+    pub fn lying_once(&self) -> Vec<(Kind, Name)> {
+        let all = self.places.iter().filter(|(_, place)| place.kind.lies_twice());
+        let once = all.filter(|(name, place)| {
+            let copy = self.copies.get(*name);
+            self.is_there(**place) && !copy.is_some_and(|copy| self.is_there(*copy))
+        });
+        let mut once: Vec<_> = once.map(|(name, place)| (place.kind, *name)).collect();
+        once.sort_unstable_by_key(|(_, name)| *name);
+        once
     }
 
     /// Another service is about to delete a segment: nobody relies on it any more.
@@ -118,11 +163,27 @@ impl Index {
         known.is_some_and(|known| known.leaving)
     }
 
-    /// Where a piece lies, if its segment is there.
+    /// Where a piece lies, if its segment is there: the second place where the first is not.
     pub fn place(&self, name: Name) -> Option<(Place, &Known)> {
-        let place = *self.places.get(&name)?;
+        let first = self.places.get(&name).copied();
+        let place = match first.filter(|place| self.is_there(*place)) {
+            Some(place) => place,
+            None => self.copies.get(&name).copied()?,
+        };
         let known = self.segments.get(place.segment as usize)?;
         known.there.then_some((place, known))
+    }
+
+    /// Every place of a piece whose segment is there.
+    pub fn places_of(&self, name: Name) -> impl Iterator<Item = Place> {
+        let places = [self.places.get(&name), self.copies.get(&name)];
+        let places = places.map(|place| place.copied().filter(|place| self.is_there(*place)));
+        places.into_iter().flatten()
+    }
+
+    /// Every place at which something lies, with its name.
+    pub fn all_places(&self) -> impl Iterator<Item = (&Name, &Place)> {
+        self.places.iter().chain(&self.copies)
     }
 
     /// Somebody relies on a segment; answers whether nobody did before in this round.
@@ -156,8 +217,8 @@ impl Index {
         known.is_some_and(|known| known.there && known.pins == 0 && known.touched < self.round)
     }
 
-    /// Nobody finds anything in these segments any more; gives their names. What lies elsewhere too is not looked for
-    /// there: that is made good when the vault is opened again.
+    /// Nobody finds anything in these segments any more; gives their names. A chunk that lies elsewhere too is not looked
+    /// for there: that is made good when the vault is opened again.
     pub fn drop_segments(&mut self, segments: &[u32]) -> Vec<Arc<str>> {
         let mut gone = HashSet::new();
         let mut ids = Vec::new();
@@ -171,8 +232,21 @@ impl Index {
             }
         }
         if !gone.is_empty() {
-            self.places
+            self.copies
                 .retain(|_, place| !gone.contains(&place.segment));
+            let copies = &mut self.copies;
+            self.places.retain(|name, place| {
+                if !gone.contains(&place.segment) {
+                    return true;
+                }
+                match copies.remove(name) {
+                    Some(copy) => {
+                        *place = copy;
+                        true
+                    }
+                    None => false,
+                }
+            });
         }
         ids
     }
@@ -180,9 +254,9 @@ impl Index {
     /// Puts pieces that were copied into their new place, those that still lie in an old one.
     pub fn moved(&mut self, from: &[u32], to: u32, rows: &[Row]) {
         for row in rows {
-            if let Some(place) = self.places.get_mut(&row.name)
-                && from.contains(&place.segment)
-            {
+            let places = [self.places.get_mut(&row.name), self.copies.get_mut(&row.name)];
+            let mut places = places.into_iter().flatten();
+            if let Some(place) = places.find(|place| from.contains(&place.segment)) {
                 *place = Place::of(to, row);
             }
         }
@@ -194,7 +268,7 @@ impl Index {
             .iter()
             .map(|number| (*number, Vec::new()))
             .collect();
-        for (name, place) in &self.places {
+        for (name, place) in self.all_places() {
             if let Some(rows) = found.get_mut(&place.segment) {
                 rows.push(Row {
                     kind: place.kind,
@@ -281,6 +355,35 @@ mod tests {
         assert_eq!(index.rows_of(&[from])[&from], [row(2, 10)]);
         assert_eq!(index.of_kind(Kind::Chunk).len(), 3);
         assert!(index.of_kind(Kind::Note).is_empty());
+    }
+
+    #[test]
+    fn what_tells_of_others_is_found_in_its_second_place_when_the_first_goes() {
+        let page = |offset| Row {
+            kind: Kind::Page,
+            ..row(1, offset)
+        };
+        let at = |index: &Index| index.place(Name([1; 32])).map(|(place, _)| place.segment);
+        let mut index = Index::default();
+        let first = index.add("first", 100, &[page(0), row(2, 10)]);
+        assert_eq!(index.lying_once(), [(Kind::Page, Name([1; 32]))]);
+        let second = index.add("second", 100, &[page(7), row(2, 20)]);
+        assert!(index.lying_once().is_empty(), "a chunk lies once");
+        assert_eq!(index.rows_of(&[second])[&second], [page(7)]);
+        // Moved together, each place has a new one of its own.
+        let (one, two) = (index.add("one", 50, &[]), index.add("two", 50, &[]));
+        let from = [first, second];
+        index.moved(&from, one, &[page(30), row(2, 40)]);
+        index.moved(&from, two, &[page(90)]);
+        index.drop_segments(&from);
+        assert_eq!(at(&index), Some(one));
+        assert_eq!(index.rows_of(&[two])[&two], [page(90)]);
+        index.forget(Name([1; 32]), one);
+        assert_eq!(at(&index), Some(two));
+        assert_eq!(index.lying_once(), [(Kind::Page, Name([1; 32]))]);
+        index.drop_segments(&[two]);
+        assert_eq!(at(&index), None);
+        assert!(index.place(Name([2; 32])).is_some());
     }
 
     #[test]

@@ -28,6 +28,7 @@
 //! costs what lay in it. What work relies on is held ([`Hold`]) until the records name what it made, and whatever is
 //! neither held nor referred to goes when the vault is tidied ([`Vault::tidy`]).
 
+mod address;
 mod copy;
 mod error;
 mod hold;
@@ -50,7 +51,8 @@ mod unpacked;
 mod windows;
 mod writer;
 
-pub use copy::{Copied, store_at};
+pub use address::{store_at, store_there};
+pub use copy::{Copied, SecondChecked};
 pub use error::VaultError;
 pub use hold::Hold;
 pub use ingest::Ingest;

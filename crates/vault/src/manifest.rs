@@ -391,24 +391,25 @@ pub(crate) fn store(
         let base = like.and_then(|like| like.base_page(page).ok().flatten());
         let base = base.as_ref();
         let base = base.map(|(name, page)| (*name, page.entries.as_slice()));
-        pages.push(Entry::Data(match base {
-            Some((name, before)) if before == entries => writer.put_again(Kind::Page, name)?,
-            base => writer.put(Kind::Page, &write_page(&entries, base))?,
-        }));
-        if let Some((base, _)) = base {
-            // The page that it is told from stays with it.
-            writer.rely(base);
+        // One that is all the same is that page; where it went meanwhile, it is stored again.
+        let told_from = base.filter(|(_, before)| *before != entries);
+        pages.push(Entry::Data(
+            writer.put(Kind::Page, &write_page(&entries, told_from))?,
+        ));
+        if let Some((base, before)) = base
+            && !writer.rely(base)
+        {
+            // The page that it is told from stays with it; memory may know one that the store has lost.
+            writer.put(Kind::Page, &write_page(before, None))?;
         }
     }
     let pages: Arc<[Entry]> = pages.into();
     let base = like.map(|like| like.base.clone());
+    let base = base.filter(|base| writer.rely(base.name));
     let bytes = write_root(len, &pages, base.as_deref());
     let name = writer.put(Kind::Manifest, &bytes)?;
     let base = match base.filter(|_| is_told(&bytes)) {
-        Some(base) => {
-            writer.rely(base.name);
-            base
-        }
+        Some(base) => base,
         None => Arc::new(WholeRoot {
             name,
             pages: pages.clone(),

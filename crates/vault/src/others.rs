@@ -246,7 +246,7 @@ impl Vault {
     pub fn forget_damaged(&self, names: &[Name]) {
         let mut index = self.index_mut();
         for name in names {
-            index.places.remove(name);
+            index.forget_everywhere(*name);
         }
         drop(index);
         self.shared.went();

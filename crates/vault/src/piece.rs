@@ -32,6 +32,12 @@ impl Kind {
         }
     }
 
+    /// Whether it is stored twice, in two segments: what tells of many chunks is small, and its loss would take all of
+    /// them along.
+    pub(crate) fn lies_twice(self) -> bool {
+        self != Self::Chunk
+    }
+
     pub(crate) fn of_code(code: u8) -> Option<Self> {
         Self::ALL.into_iter().find(|kind| kind.code() == code)
     }

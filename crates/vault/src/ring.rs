@@ -137,16 +137,23 @@ async fn is_new(store: &dyn ObjectStore, root: &Root) -> Result<bool, VaultError
     Ok(true)
 }
 
-/// Opens the ring of a vault; makes one where there is nothing yet. Services that begin the same vault at the same moment
-/// come to the same ring.
-pub(crate) async fn open(store: &dyn ObjectStore, root: &Root) -> Result<Keys, VaultError> {
+/// Opens the ring of a vault; where there is nothing yet, makes one if it `may_begin`. Services that begin the same vault
+/// at the same moment come to the same ring.
+pub(crate) async fn open(
+    store: &dyn ObjectStore,
+    root: &Root,
+    may_begin: bool,
+) -> Result<Keys, VaultError> {
     if let Some(ring) = read(store, root).await? {
         return Ok(ring);
     }
-    if is_new(store, root).await?
-        && let Some(ring) = begin(store, root).await?
-    {
-        return Ok(ring);
+    if is_new(store, root).await? {
+        if !may_begin {
+            return Err(VaultError::Empty);
+        }
+        if let Some(ring) = begin(store, root).await? {
+            return Ok(ring);
+        }
     }
     // Another service began it after the first look; or what lies there opens no more.
     let ring = read(store, root).await?;

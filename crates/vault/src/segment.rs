@@ -83,6 +83,14 @@ fn piece_at(segment: &[u8], at: usize) -> Option<Row> {
     })
 }
 
+/// Whether a piece would be found where it lies without an index: its head says what it is, and so does that of the
+/// segment.
+pub fn describes(segment: &[u8], row: &Row) -> bool {
+    let at = (row.offset as usize).checked_sub(PIECE_HEAD);
+    let told = at.and_then(|at| piece_at(segment, at));
+    format_of(segment) == Some(FORMAT) && told == Some(*row)
+}
+
 /// The pieces of a segment by its own word. `opens` tells whether a piece is what its head says: behind one that is
 /// not, the next head is looked for byte by byte, so that damage costs what it hit and nothing behind it.
 pub fn scan(segment: &[u8], opens: impl Fn(&Row, &[u8]) -> bool) -> Vec<Row> {

@@ -1,5 +1,7 @@
 //! The vault over an object store: open, find, get, and put whole segments.
 
+use std::collections::HashSet;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Instant;
 
@@ -67,6 +69,10 @@ pub struct Vault {
     pub(crate) tidying: Mutex<()>,
     /// Segments that nothing lies in any more, since when: readers that found their way there before may still come.
     pub(crate) doomed: Mutex<Vec<(Instant, Arc<str>)>>,
+    /// Whether a piece was found damaged, when it was read, since that was asked last.
+    damage_met: AtomicBool,
+    /// Segments in which that was, since the last inspection.
+    doubtful: Mutex<HashSet<u32>>,
     /// Other services over the same vault.
     pub(crate) shared: Shared,
     /// Held by whoever looks for what the others have added.
@@ -161,7 +167,37 @@ impl Vault {
     /// [`crate::KeyError`] where the key is another one or the ring is gone; [`VaultError::Format`] of an older format; what
     /// the store says.
     pub async fn open(store: Arc<dyn ObjectStore>, root: &Root) -> Result<Arc<Self>, VaultError> {
-        let keys = ring::open(&*store, root).await?;
+        let keys = ring::open(&*store, root, true).await?;
+        Self::opened_with(store, keys).await
+    }
+
+    /// The same of a vault that was begun before: where nothing is, nothing is written.
+    ///
+    /// # Errors
+    /// As [`Vault::open`], and [`VaultError::Empty`].
+    pub async fn open_existing(
+        store: Arc<dyn ObjectStore>,
+        root: &Root,
+    ) -> Result<Arc<Self>, VaultError> {
+        let keys = ring::open(&*store, root, false).await?;
+        Self::opened_with(store, keys).await
+    }
+
+    /// Whether the vault is reached, and what it was opened with lies there.
+    ///
+    /// # Errors
+    /// What the store says; [`VaultError::Empty`] where nothing lies there any more.
+    pub async fn answers(&self) -> Result<(), VaultError> {
+        match listed(&*self.store, "keys").await?.is_empty() {
+            true => Err(VaultError::Empty),
+            false => Ok(()),
+        }
+    }
+
+    async fn opened_with(
+        store: Arc<dyn ObjectStore>,
+        keys: Keys,
+    ) -> Result<Arc<Self>, VaultError> {
         let naming = Naming::new(&keys);
         let segments = listed(&*store, "segment").await?;
         let indexes = listed(&*store, "index").await?;
@@ -206,6 +242,8 @@ impl Vault {
             runtime: Handle::current(),
             tidying: Mutex::default(),
             doomed: Mutex::default(),
+            damage_met: AtomicBool::new(false),
+            doubtful: Mutex::default(),
             shared: Shared::default(),
             refreshing: Mutex::default(),
         }))
@@ -292,25 +330,23 @@ impl Vault {
         self.index().place(name).is_some()
     }
 
-    /// The segment that content lies in, pinned unless it is `held` already.
-    pub(crate) fn pin_place(&self, name: Name, held: impl Fn(u32) -> bool) -> Option<u32> {
+    /// The segments that content lies in, pinned unless they are `held` already.
+    pub(crate) fn pin_places(&self, name: Name, held: impl Fn(u32) -> bool) -> Vec<u32> {
         {
             let index = self.index();
-            let (place, _) = index.place(name)?;
-            if held(place.segment) {
-                return Some(place.segment);
+            let segments: Vec<u32> = index.places_of(name).map(|place| place.segment).collect();
+            if segments.iter().all(|segment| held(*segment)) {
+                return segments;
             }
         }
         // Between the two somebody may have tidied: it counts what is so now.
         let mut index = self.index_mut();
-        let (place, _) = index.place(name)?;
-        if !held(place.segment) {
-            if index.is_leaving(place.segment) {
-                return None;
-            }
-            index.pin(place.segment);
+        let mut segments: Vec<u32> = index.places_of(name).map(|place| place.segment).collect();
+        segments.retain(|segment| held(*segment) || !index.is_leaving(*segment));
+        for segment in segments.iter().filter(|segment| !held(**segment)) {
+            index.pin(*segment);
         }
-        Some(place.segment)
+        segments
     }
 
     pub(crate) fn unpin(&self, segments: &[u32]) {
@@ -404,18 +440,21 @@ impl Vault {
         windows: Option<&Windows>,
         open: impl Fn(&[u8]) -> Option<Vec<u8>>,
     ) -> Result<Vec<u8>, VaultError> {
-        let (mut gone, mut tries) = (None, 0);
+        let (mut gone, mut damaged, mut tries) = (None, Vec::new(), 0);
         loop {
             let found = {
                 let index = self.index();
                 let found = index.place(name);
                 found.map(|(place, known)| (place, known.id.clone()))
             };
-            let Some((place, id)) = found.filter(|(place, _)| gone != Some(*place)) else {
+            let found =
+                found.filter(|(place, _)| gone != Some(*place) && !damaged.contains(place));
+            let Some((place, id)) = found else {
                 // Another service may have stored it, or moved it.
                 match self.look_for(&mut tries)? {
                     true => continue,
-                    false => return Err(VaultError::Missing { name }),
+                    false if damaged.is_empty() => return Err(VaultError::Missing { name }),
+                    false => return Err(VaultError::Damaged { name }),
                 }
             };
             // The end of the segment cuts a range short, which is no error.
@@ -439,8 +478,28 @@ impl Vault {
                 }
                 sealed => sealed?,
             };
-            return open(&sealed).ok_or(VaultError::Damaged { name });
+            if let Some(opened) = open(&sealed) {
+                return Ok(opened);
+            }
+            tracing::error!("{name:?} in segment {id} of the vault is damaged");
+            // It counts as not there, so that the same content is stored anew when it comes; the second place is tried.
+            self.index_mut().forget(name, place.segment);
+            self.damage_met.store(true, Ordering::Relaxed);
+            let mut doubtful = self.doubtful.lock().unwrap_or_else(|e| e.into_inner());
+            doubtful.insert(place.segment);
+            drop(doubtful);
+            damaged.push(place);
         }
+    }
+
+    /// Segments in which damage was met since this was asked last.
+    pub(crate) fn take_doubtful(&self) -> HashSet<u32> {
+        std::mem::take(&mut *self.doubtful.lock().unwrap_or_else(|e| e.into_inner()))
+    }
+
+    /// Whether a piece was found damaged, when it was read, since this was asked last: what rests on it is not known yet.
+    pub fn met_damage(&self) -> bool {
+        self.damage_met.swap(false, Ordering::Relaxed)
     }
 
     /// Opens a sealed piece; nothing if it is not what its name says.
@@ -518,23 +577,29 @@ impl Vault {
     /// segments that nothing lies in any more.
     pub(crate) fn commit_moved(
         &self,
-        bytes: Vec<u8>,
-        rows: &[Row],
+        moved: &[(Vec<u8>, Vec<Row>)],
         sources: &[u32],
         ask: &Asking<'_>,
     ) -> Result<Vec<u32>, VaultError> {
-        let (id, len) = self.put_segment(bytes, rows)?;
+        let mut put = Vec::new();
+        for (bytes, rows) in moved.iter().filter(|(_, rows)| !rows.is_empty()) {
+            let (id, len) = self.put_segment(bytes.clone(), rows)?;
+            put.push((id, len, rows));
+        }
         // After it is in its new place, where the others find it then.
         // Where they cannot be asked it is a segment like any other, found at the next look.
-        let sources = ask(sources).inspect_err(|_| self.shared.made(&id))?;
+        let sources = ask(sources)
+            .inspect_err(|_| put.iter().for_each(|(id, ..)| self.shared.made(id)))?;
         let mut index = self.index_mut();
-        let number = index.add(&id, len, &[]);
-        self.shared.made(&id);
         let free: Vec<u32> = sources
             .into_iter()
             .filter(|source| index.may_go(*source))
             .collect();
-        index.moved(&free, number, rows);
+        for (id, len, rows) in &put {
+            let number = index.add(id, *len, &[]);
+            self.shared.made(id);
+            index.moved(&free, number, rows);
+        }
         let gone = index.drop_segments(&free);
         drop(index);
         self.doom(gone);
@@ -553,10 +618,44 @@ impl Vault {
         let (id, len) = self.put_segment(bytes, rows)?;
         let mut index = self.index_mut();
         for row in rows {
-            index.places.remove(&row.name);
+            index.forget_everywhere(row.name);
         }
         index.add(&id, len, rows);
         self.shared.made(&id);
         Ok(())
+    }
+
+    /// Stores pieces again that lie in a segment in which they could not be found without its index.
+    pub(crate) fn commit_replaced(
+        &self,
+        bytes: Vec<u8>,
+        rows: &[Row],
+        from: u32,
+    ) -> Result<(), VaultError> {
+        let (id, len) = self.put_segment(bytes, rows)?;
+        let mut index = self.index_mut();
+        let number = index.add(&id, len, &[]);
+        index.moved(&[from], number, rows);
+        self.shared.made(&id);
+        Ok(())
+    }
+
+    /// Stores pieces a second time.
+    pub(crate) fn commit_copies(&self, bytes: Vec<u8>, rows: &[Row]) -> Result<(), VaultError> {
+        let (id, len) = self.put_segment(bytes, rows)?;
+        self.index_mut().add(&id, len, rows);
+        self.shared.made(&id);
+        Ok(())
+    }
+
+    /// A piece as it is sealed, if it is what its name says.
+    ///
+    /// # Errors
+    /// As [`Vault::get`].
+    pub(crate) fn sealed(&self, kind: Kind, name: Name) -> Result<Vec<u8>, VaultError> {
+        self.read_piece(name, None, |sealed| {
+            let opens = self.open_piece(kind, name, sealed).is_some();
+            opens.then(|| sealed.to_vec())
+        })
     }
 }

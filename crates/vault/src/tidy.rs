@@ -70,6 +70,17 @@ struct Use {
     unused: u64,
 }
 
+/// Segments by what tidying does with them, with their lengths.
+#[derive(Default)]
+struct Sorted {
+    /// Nothing in them is used: they go.
+    unused: Vec<(u32, u64)>,
+    /// What is used of them is copied elsewhere.
+    copied: Vec<(u32, u64)>,
+    /// They stay.
+    full: Vec<(u32, u64)>,
+}
+
 impl Vault {
     /// Takes away what nothing refers to.
     ///
@@ -114,30 +125,19 @@ impl Vault {
             // What they name is not known, so that everything may be named by them.
             return Ok(tidied);
         }
-        for (name, text) in self.notes() {
-            if (tidying.note_stays)(&text, &|manifest| named.contains(&manifest)) {
-                named.insert(name);
-            }
-        }
+        self.name_notes(&mut named, tidying.note_stays);
         let uses = self.uses(&named);
-        let (mut unused, mut copied, mut small) = (Vec::new(), Vec::new(), Vec::new());
-        for number in candidates {
-            let of = uses.get(number as usize).copied().unwrap_or_default();
-            let len = self.index().segments[number as usize].len;
-            if of.used == 0 {
-                unused.push((number, len));
-            } else if of.used < len / 100 * u64::from(tidying.copy_below)
-                || (tidying.seal_anew && self.is_sealed_under_old(number)?)
-            {
-                copied.push((number, len));
-            } else if len < SMALL {
-                small.push((number, len));
+        let Sorted {
+            unused,
+            mut copied,
+            full,
+        } = self.sorted(&candidates, &uses, tidying.copy_below);
+        if tidying.seal_anew {
+            for (number, len) in full {
+                if self.is_sealed_under_old(number)? {
+                    copied.push((number, len));
+                }
             }
-        }
-        // Small segments, one for each card that was written, are put together, many at once: not the same ones
-        // again and again.
-        if tidying.copy_below > 0 && small.len() >= TOGETHER {
-            copied.extend(small);
         }
         let total = copied.iter().map(|(_, len)| len).sum::<u64>();
         if !(tidying.progress)(0, total) {
@@ -178,6 +178,69 @@ impl Vault {
         Ok(tidied)
     }
 
+    /// Notes that stay with their manifests.
+    fn name_notes(&self, named: &mut NameSet, stays: &NoteStays<'_>) {
+        for (name, text) in self.notes() {
+            if stays(&text, &|manifest| named.contains(&manifest)) {
+                named.insert(name);
+            }
+        }
+    }
+
+    /// What tidying does with these segments.
+    fn sorted(&self, candidates: &[u32], uses: &[Use], copy_below: u8) -> Sorted {
+        let (mut sorted, mut small) = (Sorted::default(), Vec::new());
+        let index = self.index();
+        for number in candidates.iter().copied() {
+            let of = uses.get(number as usize).copied().unwrap_or_default();
+            let len = index.segments[number as usize].len;
+            if of.used == 0 {
+                sorted.unused.push((number, len));
+            } else if of.used < len / 100 * u64::from(copy_below) {
+                sorted.copied.push((number, len));
+            } else if len < SMALL {
+                small.push((number, len));
+            } else {
+                sorted.full.push((number, len));
+            }
+        }
+        // Small segments, one for each card that was written, are put together, many at once: not the same ones
+        // again and again.
+        match copy_below > 0 && small.len() >= TOGETHER {
+            true => sorted.copied.extend(small),
+            false => sorted.full.extend(small),
+        }
+        sorted
+    }
+
+    /// Bytes that tidying would free if these manifests were kept and nothing else, by what it does then; nothing is
+    /// changed. `None` where one of them is not whole: nothing would go then.
+    pub fn would_free(
+        self: &Arc<Self>,
+        kept: &[Name],
+        note_stays: &NoteStays<'_>,
+        copy_below: u8,
+    ) -> Option<u64> {
+        let mut named = NameSet::default();
+        if !Manifest::mark(self, kept, &mut named).is_empty() {
+            return None;
+        }
+        self.name_notes(&mut named, note_stays);
+        let uses = self.uses(&named);
+        let candidates: Vec<u32> = {
+            let index = self.index();
+            let there = (0..).zip(&index.segments).filter(|(_, one)| one.there);
+            there.map(|(number, _)| number).collect()
+        };
+        let sorted = self.sorted(&candidates, &uses, copy_below);
+        let unused = sorted.unused.iter().map(|(_, len)| len).sum::<u64>();
+        let copied = sorted.copied.iter().map(|(number, len)| {
+            let of = uses.get(*number as usize).copied().unwrap_or_default();
+            len.saturating_sub(of.used)
+        });
+        Some(unused + copied.sum::<u64>())
+    }
+
     /// Asks the other services for segments; gives those that none of them relies on.
     fn ask(&self, round: Option<&dyn Round>, numbers: &[u32]) -> Result<Vec<u32>, VaultError> {
         let Some(round) = round.filter(|_| !numbers.is_empty()) else {
@@ -203,7 +266,7 @@ impl Vault {
     fn uses(&self, named: &NameSet) -> Vec<Use> {
         let index = self.index();
         let mut uses = vec![Use::default(); index.segments.len()];
-        for (name, place) in &index.places {
+        for (name, place) in index.all_places() {
             let Some(of) = uses.get_mut(place.segment as usize) else {
                 continue;
             };
@@ -287,7 +350,7 @@ impl Vault {
     pub fn counts(&self) -> Vec<(Kind, u64, u64)> {
         let index = self.index();
         let mut all: Vec<(Kind, u64, u64)> = Kind::ALL.map(|kind| (kind, 0, 0)).to_vec();
-        for place in index.places.values() {
+        for (_, place) in index.all_places() {
             if let Some(of) = all.iter_mut().find(|(kind, ..)| *kind == place.kind) {
                 of.1 += 1;
                 of.2 += u64::from(place.len);
@@ -297,15 +360,22 @@ impl Vault {
     }
 }
 
-/// What is still used of several segments on its way into new ones.
+/// One segment that is being put together.
+#[derive(Default)]
+struct Target {
+    bytes: Vec<u8>,
+    rows: Vec<Row>,
+    names: NameSet,
+}
+
+/// What is still used of several segments on its way into new ones: two, so that what lies twice lies in two again.
 struct Copying<'a> {
     vault: &'a Vault,
     named: &'a NameSet,
     anew: bool,
     ask: &'a Asking<'a>,
-    bytes: Vec<u8>,
-    rows: Vec<Row>,
-    /// The segments that are in it whole, with their lengths.
+    targets: [Target; 2],
+    /// The segments that are in them whole, with their lengths.
     sources: Vec<(u32, u64)>,
 }
 
@@ -316,8 +386,7 @@ impl<'a> Copying<'a> {
             named,
             anew,
             ask,
-            bytes: Vec::new(),
-            rows: Vec::new(),
+            targets: Default::default(),
             sources: Vec::new(),
         }
     }
@@ -336,28 +405,35 @@ impl<'a> Copying<'a> {
             return Ok(());
         }
         let bytes = self.vault.read_segment(number)?;
-        let (before, rows_before) = (self.bytes.len(), self.rows.len());
-        if self.bytes.is_empty() {
-            self.bytes.extend(segment::head(self.vault.keys.newest()));
-        }
+        let mut again = Vec::new();
         for row in rows.iter().filter(|row| self.named.contains(&row.name)) {
             let sealed = bytes.get(row.offset as usize..(row.offset + row.len) as usize);
             let opens =
                 |sealed: &&[u8]| self.vault.open_piece(row.kind, row.name, sealed).is_some();
-            let again = sealed.filter(opens).and_then(|sealed| match self.anew {
+            let sealed = sealed.filter(opens).and_then(|sealed| match self.anew {
                 true => piece::reseal(&self.vault.keys, row.kind, row.name, sealed),
                 false => Some(sealed.to_vec()),
             });
-            let Some(again) = again else {
-                self.bytes.truncate(before);
-                self.rows.truncate(rows_before);
-                return Ok(());
-            };
-            let row = segment::append(&mut self.bytes, row.kind, row.name, &again);
-            self.rows.push(row);
+            match sealed {
+                Some(sealed) => again.push((row, sealed)),
+                None => return Ok(()),
+            }
+        }
+        for (row, sealed) in again {
+            let target = self
+                .targets
+                .iter_mut()
+                .find(|target| !target.names.contains(&row.name));
+            let Some(target) = target else { continue };
+            if target.bytes.is_empty() {
+                target.bytes.extend(segment::head(self.vault.keys.newest()));
+            }
+            let row = segment::append(&mut target.bytes, row.kind, row.name, &sealed);
+            target.rows.push(row);
+            target.names.insert(row.name);
         }
         self.sources.push((number, len));
-        match self.bytes.len() >= SEGMENT {
+        match self.targets.iter().any(|target| target.bytes.len() >= SEGMENT) {
             true => self.flush(tidied),
             false => Ok(()),
         }
@@ -368,12 +444,11 @@ impl<'a> Copying<'a> {
         if self.sources.is_empty() {
             return Ok(());
         }
-        let bytes = std::mem::take(&mut self.bytes);
-        let copied = bytes.len() as u64;
+        let targets = std::mem::take(&mut self.targets);
+        let moved = targets.map(|target| (target.bytes, target.rows));
+        let copied = moved.iter().map(|(bytes, _)| bytes.len() as u64).sum::<u64>();
         let sources: Vec<u32> = self.sources.iter().map(|(number, _)| *number).collect();
-        let gone = self
-            .vault
-            .commit_moved(bytes, &self.rows, &sources, self.ask)?;
+        let gone = self.vault.commit_moved(&moved, &sources, self.ask)?;
         let freed: u64 = self
             .sources
             .iter()
@@ -384,7 +459,6 @@ impl<'a> Copying<'a> {
         tidied.in_use += (sources.len() - gone.len()) as u64;
         tidied.copied += copied;
         tidied.freed += freed.saturating_sub(copied);
-        self.rows.clear();
         self.sources.clear();
         Ok(())
     }

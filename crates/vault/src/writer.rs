@@ -17,6 +17,9 @@ pub(crate) struct Writer<'h> {
     packer: Packer,
     segment: Vec<u8>,
     rows: Vec<Row>,
+    /// What is stored a second time, in a segment of its own.
+    copies: Vec<u8>,
+    copied: Vec<Row>,
     pending: HashMap<Name, ()>,
     growth: Growth,
 }
@@ -29,6 +32,8 @@ impl<'h> Writer<'h> {
             packer: Packer::default(),
             segment: Vec::new(),
             rows: Vec::new(),
+            copies: Vec::new(),
+            copied: Vec::new(),
             pending: HashMap::new(),
             growth: Growth::default(),
         }
@@ -39,19 +44,11 @@ impl<'h> Writer<'h> {
         self.hold.vault()
     }
 
-    /// Relies on content that is there.
-    pub fn rely(&self, name: Name) {
-        self.hold.has(name);
+    /// Relies on content, if it is there.
+    pub fn rely(&self, name: Name) -> bool {
+        self.hold.has(name)
     }
 
-    /// Relies on content that was read already; puts it again if its segment is gone.
-    pub fn put_again(&mut self, kind: Kind, name: Name) -> Result<Name, VaultError> {
-        if !self.hold.has(name) {
-            let bytes = self.vault().get(kind, name)?;
-            self.put(kind, &bytes)?;
-        }
-        Ok(name)
-    }
 
     /// Adds content unless it is there.
     pub fn put(&mut self, kind: Kind, bytes: &[u8]) -> Result<Name, VaultError> {
@@ -70,16 +67,25 @@ impl<'h> Writer<'h> {
             return Ok(());
         }
         self.pending.insert(name, ());
+        let head = segment::head(self.hold.vault().keys.newest());
         if self.segment.is_empty() {
             self.segment.reserve(HEAD + sealed.len());
-            self.segment
-                .extend(segment::head(self.hold.vault().keys.newest()));
+            self.segment.extend(head);
         }
         let row = segment::append(&mut self.segment, kind, name, sealed);
         self.rows.push(row);
         self.growth.new += 1;
-        self.growth.stored += u64::from(row.len) + segment::PIECE_HEAD as u64;
-        if self.segment.len() >= SEGMENT {
+        let mut stored = u64::from(row.len) + segment::PIECE_HEAD as u64;
+        if kind.lies_twice() {
+            if self.copies.is_empty() {
+                self.copies.extend(head);
+            }
+            let row = segment::append(&mut self.copies, kind, name, sealed);
+            self.copied.push(row);
+            stored *= 2;
+        }
+        self.growth.stored += stored;
+        if self.segment.len() >= SEGMENT || self.copies.len() >= SEGMENT {
             self.flush()?;
         }
         Ok(())
@@ -93,7 +99,13 @@ impl<'h> Writer<'h> {
         let segment = std::mem::take(&mut self.segment);
         let (number, id) = self.vault().commit(segment, &self.rows)?;
         self.hold.made(number, id);
+        if !self.copied.is_empty() {
+            let copies = std::mem::take(&mut self.copies);
+            let (number, id) = self.vault().commit(copies, &self.copied)?;
+            self.hold.made(number, id);
+        }
         self.rows.clear();
+        self.copied.clear();
         self.pending.clear();
         Ok(())
     }

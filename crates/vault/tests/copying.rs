@@ -56,7 +56,7 @@ async fn what_is_kept_is_in_the_second_vault_whatever_is_tidied_meanwhile() {
                 }
                 true
             };
-            let copied = vault.copy_to(&to, &root(3), &mut meanwhile).unwrap();
+            let copied = vault.copy_to(&to, &root(3), true, &[], &mut meanwhile).unwrap();
             assert!(copied.damaged.is_empty() && copied.segments > 0);
             kept.retain(|name, _| before.contains(name));
             kept
@@ -93,7 +93,7 @@ async fn what_moved_while_it_was_copied_is_copied_from_its_new_place() {
             }
             true
         };
-        vault.copy_to(&to, &root(3), &mut meanwhile).unwrap();
+        vault.copy_to(&to, &root(3), true, &[], &mut meanwhile).unwrap();
         kept
     })
     .await;
@@ -116,15 +116,15 @@ async fn a_copy_that_was_stopped_goes_on_where_it_was() {
             asked += 1;
             asked < 5
         };
-        let stopped = vault.copy_to(&to, &root(3), &mut some);
+        let stopped = vault.copy_to(&to, &root(3), true, &[], &mut some);
         assert!(matches!(stopped, Err(VaultError::Cancelled)), "{stopped:?}");
-        let copied = vault.copy_to(&to, &root(3), &mut |_, _| true).unwrap();
+        let copied = vault.copy_to(&to, &root(3), true, &[], &mut |_, _| true).unwrap();
         assert_eq!(copied.there, 4);
         assert_eq!(
             copied.segments + copied.there,
             vault.segments().len() as u64
         );
-        let again = vault.copy_to(&to, &root(3), &mut |_, _| true).unwrap();
+        let again = vault.copy_to(&to, &root(3), true, &[], &mut |_, _| true).unwrap();
         assert_eq!((again.segments, again.bytes), (0, 0));
         assert_eq!(again.there, vault.segments().len() as u64);
     })
