@@ -63,6 +63,20 @@ pub struct Proof {
     pub by: String,
 }
 
+/// Whether a backup is whole, as far as is known.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum BackupHealth {
+    /// It was compared when it was taken, or a restore test passed since, and nothing speaks against it.
+    Verified,
+    /// It was never compared, and nothing speaks against it.
+    NotVerified,
+    /// A restore test did not pass.
+    TestFailed,
+    /// Pieces of it are missing in the vault or damaged: it cannot be restored.
+    Damaged,
+}
+
 /// A card read into the vault.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Backup {
@@ -91,6 +105,11 @@ pub struct Backup {
     pub stored: u64,
     /// How it was verified; empty if it was not.
     pub verified: String,
+    /// Whether it is whole, as far as is known.
+    pub health: BackupHealth,
+    /// What speaks against it.
+    #[serde(default)]
+    pub health_words: Option<String>,
     /// What was shown of it since, the newest of each level.
     pub proofs: Vec<Proof>,
     /// The highest level that holds and was shown in the last 90 days, or nothing.
@@ -147,8 +166,13 @@ pub struct KeepReport {
     pub go: Vec<String>,
     /// Backups that stay, with the reason for each.
     pub stay: Vec<Stays>,
-    /// Bytes of the vault that nothing refers to then, at least.
-    pub frees: u64,
+    /// Bytes that tidying the vault frees then: measured, not summed. Nothing where it is not known, because something
+    /// that is kept is damaged.
+    #[serde(default)]
+    pub frees: Option<u64>,
+    /// Time zone whose days, weeks and months count.
+    #[serde(default)]
+    pub zone: String,
     /// Whether it was done.
     pub done: bool,
 }

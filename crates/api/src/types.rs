@@ -46,8 +46,11 @@ impl Problem {
 /// Whether the service is ready.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Health {
-    /// `ready`.
+    /// `ready`, or `vault-away` where the vault cannot be reached now.
     pub status: String,
+    /// Whether the vault answers, and when it last did not.
+    #[serde(default)]
+    pub vault: crate::VaultReach,
     /// Version of the service.
     pub version: String,
     /// Whether the card reader answers.

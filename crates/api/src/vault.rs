@@ -94,6 +94,33 @@ pub struct NewInspection {
     pub share: Option<u8>,
 }
 
+/// How the vault is to be copied.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct NewCopy {
+    /// Whether the second vault may be begun anew where nothing lies, although copies were made to it.
+    #[serde(default)]
+    pub begin: bool,
+}
+
+/// Whether the vault's store answers.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct VaultReach {
+    /// Whether it answers now.
+    pub answers: bool,
+    /// Why not.
+    #[serde(default)]
+    pub why: Option<String>,
+    /// Since when it does not.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    pub away_since: Option<OffsetDateTime>,
+    /// From when it was away last, since the service started.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    pub last_away_from: Option<OffsetDateTime>,
+    /// Until when that was.
+    #[serde(default, with = "time::serde::rfc3339::option")]
+    pub last_away_until: Option<OffsetDateTime>,
+}
+
 /// How the vault is to be tidied.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct NewTidying {

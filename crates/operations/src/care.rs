@@ -12,12 +12,15 @@ use vault::{Kind, Root};
 
 use crate::backups::{Backups, is_there};
 use crate::benches::Benches;
+use crate::damage;
 use crate::jobs::Jobs;
 use crate::news::{Events, News};
 use crate::refusal::Refusal;
 use crate::reindex;
 use crate::store::Store;
-use crate::work::{copy_vault, inspect_vault, keep_records, prove_backup, tidy_vault};
+use crate::work::{
+    CopyOrder, Mending, copy_vault, inspect_vault, keep_records, prove_backup, tidy_vault,
+};
 use api::words::size;
 
 /// Hundredths of the vault that are inspected each time by itself: all of it within a month, if that is daily.
@@ -28,6 +31,8 @@ const GRACE: Duration = Duration::from_secs(600);
 const MOST_DUE: i64 = 100;
 /// Less than this free where the vault lies needs a hand, in bytes.
 const SHORT: u64 = 2_000_000_000;
+/// A store that does not answer for so long is away.
+const ANSWERS_WITHIN: Duration = Duration::from_secs(5);
 /// How often it is looked whether something is due.
 const LOOK: Duration = Duration::from_secs(20);
 
@@ -41,9 +46,25 @@ pub struct Places {
     pub every: Option<Duration>,
     /// Address of the records' database.
     pub database: String,
+    /// The team's time zone.
+    pub zone: String,
     /// How long a proof of a device's newest backup counts before the next one is made; none by itself where it is
     /// not given.
     pub prove_every: Option<Duration>,
+}
+
+/// The vault's store does not answer.
+#[derive(Clone)]
+struct Away {
+    since: OffsetDateTime,
+    why: String,
+}
+
+#[derive(Default)]
+struct Reach {
+    away: Option<Away>,
+    /// From when to when it was away last.
+    last: Option<(OffsetDateTime, OffsetDateTime)>,
 }
 
 /// Looks after the vault.
@@ -61,6 +82,8 @@ pub struct Care {
     places: Places,
     /// Since when room is short, if it is.
     short_since: Mutex<Option<OffsetDateTime>>,
+    /// Whether the vault answers.
+    reach: Mutex<Reach>,
     /// When this started: a service that has just begun has other things to do.
     since: Instant,
 }
@@ -86,7 +109,7 @@ impl Care {
         places: Places,
     ) -> Self {
         Self {
-            backups: Backups::new(records.clone(), events.clone()),
+            backups: Backups::new(records.clone(), store.clone(), events.clone(), &places.zone),
             records,
             store,
             bench,
@@ -96,6 +119,7 @@ impl Care {
             proving: Mutex::default(),
             places,
             short_since: Mutex::default(),
+            reach: Mutex::default(),
             since: Instant::now(),
         }
     }
@@ -180,10 +204,14 @@ impl Care {
             return Err(Refusal::invalid("bad-value", detail));
         }
         let (store, root, second) = (self.store.clone(), self.root(), self.places.second.clone());
+        let database = self.places.database.clone();
         let job = self.job("inspect", operator, request_key);
         let started = self.jobs.start(job, None, move |work| {
-            let second = second.as_deref().map(|place| (place, &root));
-            inspect_vault(work, &store, share, second)
+            let mending = Mending {
+                second: second.as_deref().map(|place| (place, &root)),
+                database: &database,
+            };
+            inspect_vault(work, &store, share, &mending)
         });
         started.await
     }
@@ -203,11 +231,13 @@ impl Care {
         started.await
     }
 
-    /// Copies what the second vault does not have: a job.
+    /// Copies what the second vault does not have: a job. Where nothing lies there although copies were made to it, that is
+    /// refused, unless it is to `begin` anew.
     pub async fn copy(
         &self,
         operator: &str,
         request_key: Option<RequestKey>,
+        begin: bool,
     ) -> Result<api::Job, Refusal> {
         let place = self.places.second.clone().ok_or_else(|| {
             let detail = "no second vault is configured: say where it lies with second_vault, a folder on another disk or a bucket";
@@ -215,8 +245,13 @@ impl Care {
         })?;
         let (store, root) = (self.store.clone(), self.root());
         let job = self.job("copy", operator, request_key);
+        let order = CopyOrder {
+            place,
+            begin,
+            share: SHARE,
+        };
         let started = self.jobs.start(job, None, move |work| {
-            copy_vault(work, &store, &place, &root)
+            copy_vault(work, &store, &order, &root)
         });
         started.await
     }
@@ -325,7 +360,36 @@ impl Care {
                 arrival: None,
             }
         });
-        Ok(bad.chain(self.space()).collect())
+        // What of backups is damaged stands with those.
+        let damaged = self.records.damaged_contents().await?.into_iter();
+        let damaged = damaged.map(|(content, pieces, since)| {
+            let advice = match content.what.as_str() {
+                "release" => ", or import its image again (duplicarium release add)",
+                _ => "; the card itself is as it was",
+            };
+            api::Attention {
+                kind: "content-damaged".into(),
+                device: String::new(),
+                words: format!(
+                    "{} {}: {pieces} of its pieces in the vault are missing or damaged. Mend them from the second vault \
+                     (duplicarium vault inspect){advice}",
+                    content.what, content.name
+                ),
+                since,
+                arrival: None,
+            }
+        });
+        let away = self.away().map(|away| api::Attention {
+            kind: "vault-away".into(),
+            device: String::new(),
+            words: format!(
+                "the vault cannot be reached: {}. Is its disk there and mounted? Nothing can be written or backed up until then",
+                away.why
+            ),
+            since: away.since,
+            arrival: None,
+        });
+        Ok(bad.chain(damaged).chain(away).chain(self.space()).collect())
     }
 
     /// That room is short where the vault lies: since when is when that was first seen.
@@ -347,6 +411,58 @@ impl Care {
         })
     }
 
+    /// The vault's store is away now; nothing where it answers.
+    fn away(&self) -> Option<Away> {
+        let store = self.reach.lock().unwrap_or_else(|e| e.into_inner());
+        store.away.clone()
+    }
+
+    /// Whether the vault answers now, and when it last did not.
+    pub async fn reach(&self) -> api::VaultReach {
+        let answers = tokio::time::timeout(ANSWERS_WITHIN, self.store.vault.answers()).await;
+        let why = match answers {
+            Ok(Ok(())) => None,
+            Ok(Err(vault::VaultError::Empty)) => {
+                Some(format!("nothing lies at {} any more", self.store.place))
+            }
+            Ok(Err(e)) => Some(e.to_string()),
+            Err(_) => Some("it does not answer".into()),
+        };
+        let now = OffsetDateTime::now_utc();
+        let mut reach = self.reach.lock().unwrap_or_else(|e| e.into_inner());
+        match why {
+            Some(why) => {
+                let since = reach.away.as_ref().map_or(now, |away| away.since);
+                if reach.away.is_none() {
+                    tracing::error!("the vault cannot be reached: {why}");
+                }
+                reach.away = Some(Away { since, why });
+            }
+            None => {
+                if let Some(away) = reach.away.take() {
+                    tracing::warn!("the vault is reached again");
+                    reach.last = Some((away.since, now));
+                }
+            }
+        }
+        api::VaultReach {
+            answers: reach.away.is_none(),
+            why: reach.away.as_ref().map(|away| away.why.clone()),
+            away_since: reach.away.as_ref().map(|away| away.since),
+            last_away_from: reach.last.map(|(from, _)| from),
+            last_away_until: reach.last.map(|(_, until)| until),
+        }
+    }
+
+    /// Records what is damaged where a piece was found so when it was read.
+    async fn look_at_damage(&self) {
+        if self.store.vault.met_damage()
+            && let Err(e) = damage::look(&self.records, &self.store.vault).await
+        {
+            tracing::warn!("what is damaged in the vault is not recorded: {}", e.detail);
+        }
+    }
+
     /// Looks after the vault for as long as the service runs.
     pub async fn look_after(self: Arc<Self>) {
         loop {
@@ -358,6 +474,8 @@ impl Care {
             if self.jobs.is_closing() {
                 return;
             }
+            self.reach().await;
+            self.look_at_damage().await;
             let vault = self.store.vault.clone();
             let grace = match self.places.every {
                 Some(every) => GRACE.min(every),
@@ -443,7 +561,7 @@ impl Care {
             self.inspect(by, key("inspect"), Some(SHARE)).await?;
         }
         if self.places.second.is_some() && is_due("copy") {
-            self.copy(by, key("copy")).await?;
+            self.copy(by, key("copy"), false).await?;
         }
         if let Some(counts) = self.places.prove_every {
             self.prove_next(now - counts, &key).await?;

@@ -10,6 +10,7 @@ pub mod backups;
 pub mod benches;
 pub mod care;
 pub mod catalogue;
+pub mod damage;
 pub mod feeds;
 pub mod history;
 pub mod in_force;

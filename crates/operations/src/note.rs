@@ -40,12 +40,25 @@ impl Note {
         about: &impl Serialize,
         manifest: Name,
     ) -> String {
+        let now = OffsetDateTime::now_utc();
+        Self::text_of(what, name, by, now, about, manifest)
+    }
+
+    /// The same of what was made at another time.
+    pub fn text_of(
+        what: &str,
+        name: &str,
+        by: &str,
+        at: OffsetDateTime,
+        about: &impl Serialize,
+        manifest: Name,
+    ) -> String {
         let note = Self {
             format: FORMAT,
             what: what.into(),
             name: name.into(),
             manifest: hex::encode(manifest.0),
-            at: OffsetDateTime::now_utc(),
+            at,
             by: by.into(),
             about: serde_json::to_value(about).unwrap_or_default(),
         };
@@ -86,6 +99,8 @@ pub struct Head {
     pub by: String,
     /// The manifest.
     pub of: Name,
+    /// Of a copy of the records: its number, as the records counted it. Copies of the first days have none.
+    pub copy: Option<i64>,
 }
 
 /// The heads of notes.
@@ -94,6 +109,7 @@ pub fn heads(notes: impl Iterator<Item = (Name, String)>) -> Vec<Head> {
         let note = Note::read(&text)?;
         Some(Head {
             of: note.of()?,
+            copy: note.about.get("copy").and_then(Value::as_i64),
             what: note.what,
             name: note.name,
             at: note.at,
@@ -116,11 +132,17 @@ impl Head {
 /// So many copies of the records stay in the vault.
 const RECORDS: usize = 14;
 
-/// The newest copies of the records that the vault holds, the newest first.
-pub fn newest_records(notes: &[Head]) -> Vec<Name> {
+/// The copies of the records that the vault holds, the newest first: by the numbers that the records gave them, since a
+/// clock may have run ahead; those of the first days, which have none, by their dates behind all others.
+pub fn records_copies(notes: &[Head]) -> Vec<&Head> {
     let mut all: Vec<_> = notes.iter().filter(|note| note.what == "records").collect();
-    all.sort_unstable_by_key(|note| std::cmp::Reverse((note.at, note.of)));
-    all.into_iter().take(RECORDS).map(|note| note.of).collect()
+    all.sort_unstable_by_key(|note| std::cmp::Reverse((note.copy, note.at, note.of)));
+    all
+}
+
+/// The largest number of a copy of the records.
+pub fn last_copy(notes: &[Head]) -> i64 {
+    notes.iter().filter_map(|note| note.copy).max().unwrap_or(0)
 }
 
 /// What the records know of that notes tell of.
@@ -147,13 +169,25 @@ impl Known {
 }
 
 /// What stays although no record names it: the newest copies of the records, and what only the vault knows, as after the
-/// records were brought back from an earlier day.
-pub fn kept_by_notes(notes: &[Head], known: &Known) -> Vec<Name> {
+/// records were brought back from an earlier day. A copy that is not `whole` brings nothing back, and stays only where
+/// none is whole.
+pub fn kept_by_notes(notes: &[Head], known: &Known, whole: &dyn Fn(Name) -> bool) -> Vec<Name> {
     let unknown = notes
         .iter()
         .filter(|note| !known.knows(note))
         .map(|note| note.of);
-    newest_records(notes).into_iter().chain(unknown).collect()
+    let copies: Vec<Name> = records_copies(notes).iter().map(|copy| copy.of).collect();
+    let good: Vec<Name> = copies
+        .iter()
+        .copied()
+        .filter(|name| whole(*name))
+        .take(RECORDS)
+        .collect();
+    let copies = match good.is_empty() {
+        true => copies.into_iter().take(RECORDS).collect(),
+        false => good,
+    };
+    copies.into_iter().chain(unknown).collect()
 }
 
 #[cfg(test)]
@@ -190,11 +224,39 @@ mod tests {
             contents: HashSet::from([("backup".to_owned(), "backup 103".to_owned())]),
             unknown_imprints: HashSet::from([104]),
         };
-        let kept = kept_by_notes(&notes, &known);
+        let kept = kept_by_notes(&notes, &known, &|_| true);
         assert_eq!(kept.len(), RECORDS + 3, "{kept:?}");
         let has = |n: u8| kept.contains(&Name([n; 32]));
         assert!(has(100) && has(101) && !has(102) && !has(103) && has(104));
         assert!(has(19) && has(6) && !has(5), "the newest copies");
+        // A damaged one takes no place of a whole one.
+        let kept = kept_by_notes(&notes, &known, &|name| name != Name([19; 32]));
+        assert!(!kept.contains(&Name([19; 32])) && kept.contains(&Name([5; 32])));
+        let kept = kept_by_notes(&notes, &known, &|_| false);
+        assert!(kept.contains(&Name([19; 32])));
+    }
+
+    #[test]
+    fn copies_of_the_records_are_ordered_by_what_the_records_count() {
+        let day = time::Duration::days(1);
+        let copy = |number: Option<i64>, days: i32, of: u8| Head {
+            what: "records".into(),
+            name: "day".into(),
+            at: OffsetDateTime::UNIX_EPOCH + day * days,
+            by: "service".into(),
+            of: Name([of; 32]),
+            copy: number,
+        };
+        // The second was kept while the clock ran ten years ahead; the last two before there were numbers.
+        let all = [
+            copy(Some(1), 100, 1),
+            copy(Some(2), 3750, 2),
+            copy(Some(3), 102, 3),
+            copy(None, 98, 4),
+            copy(None, 99, 5),
+        ];
+        let order: Vec<u8> = records_copies(&all).iter().map(|one| one.of.0[0]).collect();
+        assert_eq!((order, last_copy(&all)), (vec![3, 2, 1, 5, 4], 3));
     }
 
     #[test]

@@ -9,6 +9,7 @@ use serde_json::Value;
 use settings::{Effective, Field, FieldKind, MASK, Sheet, parse_networks};
 use vault::Keys;
 
+use crate::backups::health;
 use crate::refusal::Refusal;
 
 /// What a column of JSON holds, or nothing.
@@ -414,9 +415,17 @@ fn proven(proofs: &Value) -> Option<String> {
 
 /// A backup.
 pub fn backup(row: backups::Backup) -> api::Backup {
+    let known = health::of(&row);
+    // What cannot be read any more was proven once.
+    let proven = match known.health {
+        api::BackupHealth::Damaged => None,
+        _ => proven(&row.proofs),
+    };
     api::Backup {
         name: row.name,
-        proven: proven(&row.proofs),
+        proven,
+        health: known.health,
+        health_words: known.words,
         proofs: list(&row.proofs),
         card: row.card,
         device: row.device,

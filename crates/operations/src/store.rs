@@ -1,12 +1,15 @@
 //! What the service keeps beside its records: keys, the vault, uploads and packed files; and the
 //! clearing away of what failed work left there.
 
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use records::Records;
 use time::OffsetDateTime;
-use vault::{Keys, ManifestDisk, Name, Root, SegmentId, Tidying, Vault, VaultError, store_at};
+use vault::{
+    Keys, ManifestDisk, Name, Root, SegmentId, Tidying, Vault, VaultError, store_at, store_there,
+};
 
 use crate::note;
 use crate::refusal::Refusal;
@@ -28,6 +31,9 @@ pub struct Store {
     pub checks: PathBuf,
 }
 
+/// A segment of which less than so many hundredths are used is copied when the vault is tidied.
+pub const COPY_BELOW: u8 = 50;
+
 /// Names of contents as the records hold them.
 pub fn names(manifests: &[Vec<u8>]) -> Vec<Name> {
     let names = manifests.iter();
@@ -37,20 +43,49 @@ pub fn names(manifests: &[Vec<u8>]) -> Vec<Name> {
 }
 
 impl Store {
-    /// Opens the vault at an address, a data folder's own where none is given, and makes the folders beside it.
-    pub async fn open(dir: &Path, root: &Root, vault_at: Option<&str>) -> Result<Self, Refusal> {
+    /// Opens the vault at an address, a data folder's own where none is given, and makes the folders beside it. Where
+    /// nothing lies there, a vault is begun only if it `may_begin`: records that know content have one already.
+    ///
+    /// # Errors
+    /// [`Refusal`] with the code `vault-empty`; what the vault says.
+    pub async fn open(
+        dir: &Path,
+        root: &Root,
+        vault_at: Option<&str>,
+        may_begin: bool,
+    ) -> Result<Self, Refusal> {
         let vault_dir = dir.join("vault");
         let (uploads, originals) = (dir.join("uploads"), dir.join("originals"));
         let checks = dir.join("checks");
-        for folder in [&uploads, &originals, &checks] {
-            std::fs::create_dir_all(folder)?;
-        }
         let address = match vault_at {
             Some(address) => address.to_owned(),
             None => vault_dir.display().to_string(),
         };
-        let store = store_at(&address).map_err(|e| Refusal::invalid("vault", e))?;
-        let vault = Vault::open(store, root).await?;
+        let empty = |found: &str| {
+            let detail = format!(
+                "{found} at {address}, where the vault of these records should lie. Is its disk mounted there? Nothing was \
+                 written. If the vault lies elsewhere, say where (vault_store); if it is lost, bring everything back from a \
+                 copy of it: put its folders there, or name the second vault as vault_store"
+            );
+            Refusal::conflict("vault-empty", detail)
+        };
+        let vault = match may_begin {
+            true => {
+                let store = store_at(&address).map_err(|e| Refusal::invalid("vault", e))?;
+                Vault::open(store, root).await?
+            }
+            false => {
+                let store = store_there(&address)
+                    .map_err(|e| empty(&format!("the folder cannot be reached ({e})")))?;
+                match Vault::open_existing(store, root).await {
+                    Err(VaultError::Empty) => return Err(empty("nothing lies")),
+                    opened => opened?,
+                }
+            }
+        };
+        for folder in [&uploads, &originals, &checks] {
+            std::fs::create_dir_all(folder)?;
+        }
         let opened = vault.opened();
         for id in &opened.made_again {
             tracing::warn!(
@@ -132,19 +167,46 @@ impl Store {
         let known = reindex::known(records, &notes).await?;
         // Asked for last: what is recorded later was held when this began.
         let all = records.manifests_since(OffsetDateTime::UNIX_EPOCH).await?;
-        let by_notes = note::kept_by_notes(&notes, &known);
         let lately = names(&records.contents_gone_lately().await?);
         let vault = self.vault.clone();
         // Of what is not whole any more there is nothing to keep.
-        let lately = tokio::task::spawn_blocking(move || {
-            let whole = |name: &Name| vault.missing(&[*name], 1).is_empty();
-            lately.into_iter().filter(whole).collect::<Vec<_>>()
+        let beside = tokio::task::spawn_blocking(move || {
+            let whole = |name: Name| vault.missing(&[name], 1).is_empty();
+            let lately = lately.into_iter().filter(|name| whole(*name));
+            let by_notes = note::kept_by_notes(&notes, &known, &whole);
+            by_notes.into_iter().chain(lately).collect::<Vec<_>>()
         });
-        let lately = lately
+        let beside = beside
             .await
             .map_err(|e| Refusal::invalid("vault", e.to_string()))?;
-        let kept = names(&all).into_iter().chain(by_notes).chain(lately);
-        Ok(kept.collect())
+        Ok(names(&all).into_iter().chain(beside).collect())
+    }
+
+    /// Bytes that tidying would free if these backups were let go; nothing where it cannot be told, because something
+    /// that is kept is damaged.
+    pub async fn would_free(
+        &self,
+        records: &Records,
+        going: &[&records::backups::Backup],
+    ) -> Result<Option<u64>, Refusal> {
+        let leaving: HashSet<&[u8]> = going.iter().map(|one| one.manifest.as_slice()).collect();
+        let ours: HashSet<&str> = going.iter().map(|one| one.name.as_str()).collect();
+        let contents = records.contents().await?;
+        let others = contents
+            .iter()
+            .filter(|one| one.what != "backup" || !ours.contains(one.name.as_str()));
+        let others: HashSet<&[u8]> = others.map(|one| one.manifest.as_slice()).collect();
+        let mut kept = self.kept(records).await?;
+        kept.retain(|name| {
+            let name = name.0.as_slice();
+            !leaving.contains(name) || others.contains(name)
+        });
+        let vault = self.vault.clone();
+        let measured =
+            tokio::task::spawn_blocking(move || vault.would_free(&kept, &note::stays, COPY_BELOW));
+        measured
+            .await
+            .map_err(|e| Refusal::invalid("vault", e.to_string()))
     }
 
     fn tidy(

@@ -1,7 +1,9 @@
 //! Backups: cards read into the vault.
 
+use std::collections::HashSet;
+
 use serde::{Deserialize, Serialize};
-use time::OffsetDateTime;
+use time::{Date, OffsetDateTime};
 
 use crate::jobs::{self, Ending};
 use crate::lists::{self, Asked, List, Page, anywhere};
@@ -94,6 +96,39 @@ pub struct Backup {
     pub gone_why: Option<String>,
     /// The newest proof of each level.
     pub proofs: serde_json::Value,
+    /// Pieces of its content that are missing in the vault or damaged, where that is known.
+    pub damage: Option<i64>,
+    /// Since when that is known.
+    pub damaged_at: Option<OffsetDateTime>,
+}
+
+impl From<&Backup> for NewBackup {
+    /// What was recorded of it when it was taken, with what was said of it since.
+    fn from(row: &Backup) -> Self {
+        Self {
+            name: row.name.clone(),
+            card: row.card.clone(),
+            device: row.device.clone(),
+            imprint: row.imprint_id,
+            job: row.job_id,
+            card_size: row.card_size,
+            content: row.content,
+            smallest_card: row.smallest_card,
+            whole_card: row.whole_card,
+            remarks: row.remarks.clone(),
+            table_kind: row.table_kind.clone(),
+            partitions: row.partitions.clone(),
+            manifest: row.manifest.clone(),
+            stored: row.stored,
+            verified: row.verified.clone(),
+            slot: row.slot.clone(),
+            insertion: row.insertion,
+            boot: row.boot.clone(),
+            taken_by: row.taken_by.clone(),
+            reason: row.reason.clone(),
+            taken_at: Some(row.taken_at),
+        }
+    }
 }
 
 /// A proof of a backup as it stands in [`Backup::proofs`].
@@ -132,9 +167,11 @@ const COLUMNS: &str = "b.id, b.name, c.label as card, d.name as device, b.imprin
     b.gone_why, (select coalesce(jsonb_agg(p order by p.level), '[]') from (
         select distinct on (level) level, holds, words, proven_by as by,
             to_char(proven_at at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') as at
-        from backup_proofs where backup_id = b.id order by level, id desc) p) as proofs";
+        from backup_proofs where backup_id = b.id order by level, id desc) p) as proofs,
+    x.pieces as damage, x.found_at as damaged_at";
 
-const FROM: &str = "backups b left join cards c on c.id = b.card_id left join jobs j on j.id = b.job_id left join devices d on d.id = b.device_id";
+const FROM: &str = "backups b left join cards c on c.id = b.card_id left join jobs j on j.id = b.job_id left join devices d on d.id = b.device_id
+    left join content_damage x on x.manifest = b.manifest";
 
 const LIST: List = List {
     noun: "backups",
@@ -454,23 +491,57 @@ impl Records {
             .await?)
     }
 
-    /// Newest backups of devices of which a proof does not hold: device, backup, what was seen and when.
-    pub async fn disproven_backups(
-        &self,
-    ) -> Result<Vec<(String, String, String, OffsetDateTime)>, RecordError> {
-        let rows = sqlx::query!(
-            r#"select d.name as "device!", b.name as "backup!", p.words as "words!", p.proven_at as "at!"
-               from (select distinct on (device_id) id, name, device_id from backups
-                     where gone_at is null and device_id is not null order by device_id, id desc) b
-                 join devices d on d.id = b.device_id and d.state <> 'retired'
-                 join lateral (select distinct on (level) level, holds, words, proven_at from backup_proofs
-                     where backup_id = b.id order by level, id desc) p on not p.holds
-               order by 4 limit 200"#
+    /// Backups that are there and of which something speaks against a restore: pieces are missing, or a proof does not
+    /// hold; and whether each is the newest one of its device. The oldest trouble first, 200 at most.
+    pub async fn doubtful_backups(&self) -> Result<Vec<(Backup, bool)>, RecordError> {
+        let query = format!(
+            "select {COLUMNS} from {FROM} where b.gone_at is null and (d.state is null or d.state <> 'retired')
+               and (x.manifest is not null or exists (select 1 from (select distinct on (level) holds from backup_proofs
+                    where backup_id = b.id order by level, id desc) p where not p.holds))
+             order by b.id desc limit 200"
         );
-        let found = rows.fetch_all(&self.pool).await?.into_iter();
-        Ok(found
-            .map(|row| (row.device, row.backup, row.words, row.at))
-            .collect())
+        let found: Vec<Backup> = sqlx::query_as(sqlx::AssertSqlSafe(query))
+            .fetch_all(&self.pool)
+            .await?;
+        let ids: Vec<i64> = found.iter().map(|backup| backup.id).collect();
+        let newest = sqlx::query_scalar!(
+            r#"select id from backups b where id = any($1) and device_id is not null and not exists (
+                select 1 from backups n where n.device_id = b.device_id and n.gone_at is null and n.id > b.id)"#,
+            &ids
+        );
+        let newest: HashSet<i64> = newest.fetch_all(&self.pool).await?.into_iter().collect();
+        let told = found.into_iter().map(|backup| {
+            let is_newest = newest.contains(&backup.id);
+            (backup, is_newest)
+        });
+        Ok(told.collect())
+    }
+
+    /// The days on which moments are in a time zone, in their order.
+    ///
+    /// # Errors
+    /// Of a zone that the database does not know.
+    pub async fn days_in(
+        &self,
+        zone: &str,
+        moments: &[OffsetDateTime],
+    ) -> Result<Vec<Date>, RecordError> {
+        let rows = sqlx::query_scalar!(
+            r#"select (m.at at time zone $1)::date as "day!" from unnest($2::timestamptz[]) with ordinality as m (at, n)
+               order by m.n"#,
+            zone,
+            moments
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Whether the database knows a time zone of this name.
+    pub async fn knows_zone(&self, zone: &str) -> Result<bool, RecordError> {
+        let known = sqlx::query_scalar!(
+            r#"select exists (select 1 from pg_timezone_names where name = $1) as "known!""#,
+            zone
+        );
+        Ok(known.fetch_one(&self.pool).await?)
     }
 
     /// The keep rule of a device, or of the team.

@@ -287,6 +287,76 @@ impl Records {
         Ok(form.is_some_and(|form| form < newest_known()))
     }
 
+    /// Whether a service has worked with these records: they are sealed under its key then.
+    ///
+    /// # Errors
+    /// Of a database that does not answer.
+    pub async fn are_used(database_url: &str) -> Result<bool, RecordError> {
+        let pool = PgPoolOptions::new()
+            .max_connections(1)
+            .acquire_timeout(Duration::from_secs(10))
+            .connect(database_url)
+            .await?;
+        let made = sqlx::query_scalar::<_, bool>("select to_regclass('team') is not null");
+        let used = match made.fetch_one(&pool).await? {
+            true => {
+                sqlx::query_scalar("select exists (select 1 from team)")
+                    .fetch_one(&pool)
+                    .await?
+            }
+            false => false,
+        };
+        pool.close().await;
+        Ok(used)
+    }
+
+    /// Takes everything out of a database, for a recovery that begins again.
+    ///
+    /// # Errors
+    /// Of a database that does not answer, or belongs to another role.
+    pub async fn empty(database_url: &str) -> Result<(), RecordError> {
+        let pool = PgPoolOptions::new()
+            .max_connections(1)
+            .acquire_timeout(Duration::from_secs(10))
+            .connect(database_url)
+            .await?;
+        // What the recovery that was cut off left running would put its records in afterwards.
+        for step in [
+            "select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()",
+            "drop schema public cascade",
+            "create schema public",
+        ] {
+            sqlx::query(step).execute(&pool).await?;
+        }
+        pool.close().await;
+        Ok(())
+    }
+
+    /// As [`Records::next_copy`], of records that were not brought to the form of this version; nothing of those that do
+    /// not count their copies yet.
+    ///
+    /// # Errors
+    /// Of a database that does not answer.
+    pub async fn next_copy_of(database_url: &str) -> Result<Option<i64>, RecordError> {
+        let pool = PgPoolOptions::new()
+            .max_connections(1)
+            .acquire_timeout(Duration::from_secs(10))
+            .connect(database_url)
+            .await?;
+        let counts =
+            sqlx::query_scalar::<_, bool>("select to_regclass('records_copies') is not null");
+        let next = match counts.fetch_one(&pool).await? {
+            true => Some(
+                sqlx::query_scalar("select nextval('records_copies')")
+                    .fetch_one(&pool)
+                    .await?,
+            ),
+            false => None,
+        };
+        pool.close().await;
+        Ok(next)
+    }
+
     /// Whether the database answers.
     pub async fn answers(&self) -> bool {
         sqlx::query("select 1").execute(&self.pool).await.is_ok()

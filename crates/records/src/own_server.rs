@@ -75,6 +75,8 @@ pub struct OwnServer {
     user: Option<(u32, u32)>,
     port: u16,
     url: String,
+    /// Whether it ran already when it was started.
+    adopted: bool,
 }
 
 impl OwnServer {
@@ -99,6 +101,7 @@ impl OwnServer {
             user,
             port: 0,
             url: String::new(),
+            adopted: false,
         };
         let password_file = data_dir.join("postgres.password");
         server.make(&password_file)?;
@@ -108,6 +111,7 @@ impl OwnServer {
         let port = match server.running_port() {
             Some(port) if server.connect(port, password.trim(), tries).await.is_ok() => {
                 tracing::info!(port, "adopted the PostgreSQL that was running");
+                server.adopted = true;
                 port
             }
             _ => match server.launch() {
@@ -132,6 +136,11 @@ impl OwnServer {
         server.port = port;
         server.url = url(port, password.trim(), USER);
         Ok(server)
+    }
+
+    /// Whether it ran already, as after a crash of the service, or beside a running one.
+    pub fn was_adopted(&self) -> bool {
+        self.adopted
     }
 
     /// Address for connections, with its password.

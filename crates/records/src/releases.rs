@@ -104,6 +104,41 @@ pub struct Release {
     pub sheet_revision: i32,
 }
 
+impl From<&Release> for NewRelease {
+    /// What was recorded of it when it was added, with what was said of it since.
+    fn from(row: &Release) -> Self {
+        Self {
+            name: row.name.clone(),
+            appliance: row.appliance.clone(),
+            variant: row.variant.clone(),
+            version: row.version.clone(),
+            dated: row.dated.clone(),
+            boards: row.boards.clone(),
+            state: row.state.clone(),
+            sheet: row.sheet.clone(),
+            source: row.source.clone(),
+            packing: row.packing.clone(),
+            packed_size: row.packed_size,
+            packed_sha256: row.packed_sha256.clone(),
+            raw_size: row.raw_size,
+            raw_sha256: row.raw_sha256.clone(),
+            smallest_card: row.smallest_card,
+            computed_card: row.computed_card,
+            shrunk_card: row.shrunk_card,
+            content: row.content,
+            table_kind: row.table_kind.clone(),
+            disk_id: row.disk_id.clone(),
+            partitions: row.partitions.clone(),
+            inspection: row.inspection.clone(),
+            origin: row.origin.clone(),
+            kept: row.kept,
+            manifest: row.manifest.clone(),
+            stored: row.stored,
+            added_by: row.added_by.clone(),
+        }
+    }
+}
+
 /// Another text for the sheet of a release, with what it changes about it.
 #[derive(Clone, Debug)]
 pub struct NewSheet {

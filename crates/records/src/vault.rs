@@ -21,6 +21,15 @@ pub struct Look {
     pub bad: bool,
 }
 
+/// Which of the two vaults.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Which {
+    /// The one that is worked with.
+    First,
+    /// Its copy elsewhere.
+    Second,
+}
+
 /// Who names a content.
 #[derive(Clone, Debug)]
 pub struct NamedBy {
@@ -62,30 +71,111 @@ impl Records {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
-    /// Behind which segment the next share of the vault begins that is inspected.
-    pub async fn inspected_to(&self) -> Result<Option<String>, RecordError> {
-        let row = sqlx::query_scalar!("select behind from vault_inspected");
+    /// Behind which segment the next share of a vault begins that is inspected.
+    pub async fn inspected_to(&self, which: Which) -> Result<Option<String>, RecordError> {
+        let row = sqlx::query_scalar!(
+            "select behind from vault_inspected where first = $1",
+            which == Which::First
+        );
         Ok(row.fetch_optional(&self.pool).await?)
     }
 
     /// Says so; from the beginning where nothing is given.
-    pub async fn set_inspected_to(&self, behind: Option<&str>) -> Result<(), RecordError> {
+    pub async fn set_inspected_to(
+        &self,
+        which: Which,
+        behind: Option<&str>,
+    ) -> Result<(), RecordError> {
+        let first = which == Which::First;
         match behind {
             Some(behind) => {
                 sqlx::query!(
-                    "insert into vault_inspected (behind) values ($1)
-                     on conflict (one) do update set behind = $1, changed_at = now()",
+                    "insert into vault_inspected (first, behind) values ($1, $2)
+                     on conflict (first) do update set behind = $2, changed_at = now()",
+                    first,
                     behind
                 )
                 .execute(&self.pool)
                 .await?
             }
             None => {
-                sqlx::query!("delete from vault_inspected")
+                sqlx::query!("delete from vault_inspected where first = $1", first)
                     .execute(&self.pool)
                     .await?
             }
         };
+        Ok(())
+    }
+
+    /// Keeps which of these contents are not whole, with how many of their pieces are missing: all others of them are.
+    /// Since when one is damaged stays as it was.
+    pub async fn set_content_damage(
+        &self,
+        looked_at: &[Vec<u8>],
+        damaged: &[(Vec<u8>, i64)],
+    ) -> Result<(), RecordError> {
+        let (names, pieces): (Vec<Vec<u8>>, Vec<i64>) = damaged.iter().cloned().unzip();
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "delete from content_damage where manifest = any($1) and not manifest = any($2)",
+            looked_at,
+            &names
+        )
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "insert into content_damage (manifest, pieces) select * from unnest($1::bytea[], $2::bigint[])
+             on conflict (manifest) do update set pieces = excluded.pieces",
+            &names,
+            &pieces
+        )
+        .execute(&mut *tx)
+        .await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Releases and imprints that are not whole, with how many pieces are missing and since when that is known. What of
+    /// backups is not stands with each ([`crate::backups::Backup::damage`]).
+    pub async fn damaged_contents(
+        &self,
+    ) -> Result<Vec<(NamedBy, i64, OffsetDateTime)>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select n.manifest as "manifest!", n.what as "what!", n.name as "name!", x.pieces, x.found_at
+               from content_damage x join (
+                select manifest, 'release' as what, name from releases
+                union all select manifest, 'imprint', id::text from imprints
+                    where manifest is not null and state not in ('void', 'planned')) n on n.manifest = x.manifest
+               order by x.found_at, 2 desc, 3 limit 200"#
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        let told = rows.map(|row| {
+            let content = NamedBy {
+                manifest: row.manifest,
+                what: row.what,
+                name: row.name,
+            };
+            (content, row.pieces, row.found_at)
+        });
+        Ok(told.collect())
+    }
+
+    /// The number of the copy of the records that is about to be kept: each is larger than all before.
+    pub async fn next_copy(&self) -> Result<i64, RecordError> {
+        let next = sqlx::query_scalar!(r#"select nextval('records_copies') as "next!""#);
+        Ok(next.fetch_one(&self.pool).await?)
+    }
+
+    /// The next copy of the records has a number above this one.
+    pub async fn count_copies_from(&self, last: i64) -> Result<(), RecordError> {
+        if last < 1 {
+            return Ok(());
+        }
+        sqlx::query!(
+            "select setval('records_copies', greatest($1, (select last_value from records_copies)))",
+            last
+        )
+        .fetch_one(&self.pool)
+        .await?;
         Ok(())
     }
 

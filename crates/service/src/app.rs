@@ -37,8 +37,10 @@ use vault::Root;
 
 use crate::config::{Config, Net};
 use crate::drawer::KEY_FILE;
+use crate::folder::lock;
 use crate::peers::Peers;
 use crate::peers::vault::Asked;
+use crate::recovery;
 use crate::shares::Shares;
 use crate::turns::Turns;
 
@@ -93,7 +95,7 @@ pub struct App {
     pub peers: Option<Arc<Peers>>,
     /// Whether the readers of this computer are slots.
     pub own_slots: bool,
-    own_server: Option<OwnServer>,
+    own_server: Option<Arc<OwnServer>>,
     /// What this service says of itself in the records.
     presence: Presence,
     /// That the records are this service's, alone or with others that know of it.
@@ -124,9 +126,14 @@ async fn keep_older(store: &Arc<Store>, url: &str) -> Result<()> {
     if !older {
         return Ok(());
     }
+    let copy = Records::next_copy_of(url)
+        .await
+        .context("the database cannot be used")?;
     let (hold, url) = (store.vault.hold(), url.to_owned());
     let kept = tokio::task::spawn_blocking(move || {
-        write_out(&hold, &url, "before another form", "service", &|| true)
+        write_out(&hold, &url, "before another form", copy, "service", &|| {
+            true
+        })
     });
     let kept = kept
         .await?
@@ -155,12 +162,50 @@ impl App {
     /// Opens keys, vault and records, sorts out what a crash left, and starts to watch the slots. `certificate` is the
     /// fingerprint of the one that is shown, where TLS is spoken.
     pub async fn open(config: Config, certificate: Option<String>) -> Result<Arc<Self>> {
-        let dir = &config.data_dir;
-        fs::create_dir_all(dir)
+        let dir = config.data_dir.clone();
+        fs::create_dir_all(&dir)
             .with_context(|| format!("cannot make the data folder {}", dir.display()))?;
-        let lock = lock(dir)?;
-        let (root, key_file) = root(dir)?;
-        let store = Store::open(dir, &root, config.vault_store.as_deref())
+        let lock = lock(&dir)?;
+        recovery::refuse_unfinished(&dir)?;
+        let (root, key_file) = root(&dir)?;
+        let own_server = match &config.database_url {
+            Some(_) => None,
+            None => Some(Arc::new(OwnServer::start(&dir).await?)),
+        };
+        let opened = Self::open_with(
+            config,
+            certificate,
+            lock,
+            root,
+            key_file,
+            own_server.clone(),
+        );
+        opened.await.inspect_err(|_| {
+            // A start that failed leaves nothing running that it began.
+            if let Some(server) = own_server.filter(|server| !server.was_adopted())
+                && let Err(e) = server.stop()
+            {
+                tracing::error!("PostgreSQL was not stopped: {e}");
+            }
+        })
+    }
+
+    async fn open_with(
+        config: Config,
+        certificate: Option<String>,
+        lock: File,
+        root: Root,
+        key_file: PathBuf,
+        own_server: Option<Arc<OwnServer>>,
+    ) -> Result<Arc<Self>> {
+        let dir = &config.data_dir;
+        let own_url = own_server.as_ref().map(|server| server.url());
+        let url = config.database_url.as_deref().or(own_url);
+        let url = url.unwrap_or_default();
+        let used = Records::are_used(url)
+            .await
+            .context("the database cannot be used")?;
+        let store = Store::open(dir, &root, config.vault_store.as_deref(), !used)
             .await
             .with_context(|| {
                 format!(
@@ -171,19 +216,23 @@ impl App {
             })?;
         finish_key_change(&store, &root, &key_file).await?;
         let store = Arc::new(store);
-        let own_server = match &config.database_url {
-            Some(_) => None,
-            None => Some(OwnServer::start(dir).await?),
+        let known_copies = match used {
+            true => None,
+            false => Some(recovery::refuse_empty_records(&store, config.empty_records).await?),
         };
-        let url = config
-            .database_url
-            .as_deref()
-            .or(own_server.as_ref().map(OwnServer::url))
-            .unwrap_or_default();
         keep_older(&store, url).await?;
         let records = Records::open(url)
             .await
             .context("the database cannot be used")?;
+        if let Some(last) = known_copies {
+            records.count_copies_from(last).await?;
+        }
+        if !records.knows_zone(&config.time_zone).await? {
+            bail!(
+                "time_zone is {:?}, which is no time zone that is known here; it takes a name such as Europe/Oslo or UTC",
+                config.time_zone
+            );
+        }
         let fingerprint = store.keys.fingerprint("the records of this key");
         let presence = Presence {
             id: service_id(dir)?,
@@ -250,6 +299,7 @@ impl App {
             second: config.second_vault.clone(),
             every: config.vault_every,
             database: url.to_owned(),
+            zone: config.time_zone.clone(),
             prove_every: config.prove_every,
         };
         let care = Care::new(
@@ -304,7 +354,12 @@ impl App {
             )),
             net: config.net,
             loopback_person: config.loopback_person,
-            backups: Backups::new(records.clone(), events.clone()),
+            backups: Backups::new(
+                records.clone(),
+                store.clone(),
+                events.clone(),
+                &config.time_zone,
+            ),
             care: Arc::new(care),
             records,
             store,
@@ -374,7 +429,7 @@ impl App {
 
     /// The own PostgreSQL, where there is one.
     pub fn own_server(&self) -> Option<&OwnServer> {
-        self.own_server.as_ref()
+        self.own_server.as_deref()
     }
 
     /// Claims the records again where the connection that held them was lost.
@@ -481,18 +536,6 @@ async fn finish_key_change(store: &Store, root: &Root, key_file: &Path) -> Resul
         );
     }
     Ok(())
-}
-
-fn lock(dir: &Path) -> Result<File> {
-    let path = dir.join("service.lock");
-    let file = File::create(&path).with_context(|| format!("cannot make {}", path.display()))?;
-    if rustix::fs::flock(&file, rustix::fs::FlockOperation::NonBlockingLockExclusive).is_err() {
-        bail!(
-            "another service uses the data folder {}; stop it, or choose another with --data-dir",
-            dir.display()
-        );
-    }
-    Ok(file)
 }
 
 /// The key file, made at the first start.

@@ -240,7 +240,12 @@ fn key(found: &mut Findings, dir: &Path) -> Option<Root> {
 }
 
 async fn vault(found: &mut Findings, config: &Config, root: &Root) {
-    let store = match Store::open(&config.data_dir, root, config.vault_store.as_deref()).await {
+    let used = match &config.database_url {
+        Some(url) => Records::are_used(url).await.unwrap_or(true),
+        None => config.data_dir.join("postgres.password").exists(),
+    };
+    let place = config.vault_store.as_deref();
+    let store = match Store::open(&config.data_dir, root, place, !used).await {
         Ok(store) => store,
         Err(e) => return found.wrong("vault", &e.detail),
     };

@@ -120,6 +120,10 @@ pub struct Args {
     /// and its vault with others, which each say so too; without it, it has them alone.
     #[arg(long, env = "DUPLICARIUM_SERVICE_ADDRESS")]
     service_address: Option<String>,
+    /// Time zone whose days, weeks and months count when backups are kept or let go, such as Europe/Oslo (that of this
+    /// computer).
+    #[arg(long, env = "DUPLICARIUM_TIME_ZONE")]
+    time_zone: Option<String>,
     /// Whether the readers of this computer are slots (true; of several services false, but for one that says so).
     #[arg(long, env = "DUPLICARIUM_OWN_SLOTS", num_args = 0..=1, default_missing_value = "true")]
     own_slots: Option<bool>,
@@ -138,6 +142,14 @@ pub struct Args {
     /// Bring everything back from vault and key into an empty data folder, and end.
     #[arg(long, conflicts_with_all = ["show_key", "enter_key"])]
     pub recover: bool,
+    /// Copy of the records that --recover takes: its date, such as 2026-11-30, or its number; the newest whole one
+    /// otherwise.
+    #[arg(long, requires = "recover", value_name = "DATE")]
+    pub records: Option<String>,
+    /// Start with empty records although the vault holds copies of others. What only the vault knows is put back then with
+    /// `duplicarium vault reindex`.
+    #[arg(long, conflicts_with_all = ["show_key", "enter_key", "recover", "check"])]
+    empty_records: bool,
     /// Print a code that makes an owner, and end: for the first one, and where all have forgotten their passwords.
     #[arg(long, conflicts_with_all = ["show_key", "enter_key", "recover", "check"])]
     pub first_owner: bool,
@@ -178,6 +190,7 @@ struct File {
     host_names: Option<Vec<String>>,
     service_address: Option<String>,
     own_slots: Option<bool>,
+    time_zone: Option<String>,
 }
 
 /// How the service is reached.
@@ -236,6 +249,32 @@ pub struct Config {
     pub service_address: Option<String>,
     /// Whether the readers of this computer are slots.
     pub own_slots: bool,
+    /// Time zone whose days count.
+    pub time_zone: String,
+    /// Copy of the records that a recovery takes.
+    pub records: Option<String>,
+    /// Whether empty records may begin beside a vault that holds copies of others.
+    pub empty_records: bool,
+}
+
+/// The time zone of this computer, by its name.
+fn own_time_zone() -> String {
+    let named = |path: PathBuf| {
+        let path = path.to_str()?;
+        let (_, name) = path.split_once("zoneinfo/")?;
+        Some(name.trim_start_matches("posix/").to_owned())
+    };
+    let link = || named(std::fs::canonicalize("/etc/localtime").ok()?);
+    let text = || {
+        let text = std::fs::read_to_string("/etc/timezone").ok()?;
+        Some(text.trim().to_owned()).filter(|name| !name.is_empty())
+    };
+    let set = std::env::var("TZ").ok();
+    let set = set.map(|name| name.trim_start_matches(':').to_owned());
+    let set = set.filter(|name| !name.is_empty() && !name.starts_with('/'));
+    set.or_else(link)
+        .or_else(text)
+        .unwrap_or_else(|| "UTC".into())
 }
 
 /// Where other services reach this one: over TLS, unless they are on the same computer.
@@ -398,6 +437,12 @@ impl Config {
             data_dir,
             database_url,
             vault_store,
+            time_zone: args
+                .time_zone
+                .or(file.time_zone)
+                .unwrap_or_else(own_time_zone),
+            records: args.records,
+            empty_records: args.empty_records,
             own_slots: own_slots.unwrap_or(service_address.is_none()),
             service_address,
             second_vault: args.second_vault.or(file.second_vault),

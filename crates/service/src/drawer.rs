@@ -1,19 +1,12 @@
-//! What keeps an installation alive when its computer is gone: the key on paper, and the records out of the vault.
+//! The key on paper, and the first owner.
 
-use std::io::{self, BufRead, Read, Write};
-use std::path::Path;
+use std::io::{self, BufRead, Write};
 
-use anyhow::{Context, Result, anyhow, bail};
-use imagecraft::Disk;
-use operations::note::{heads, newest_records};
+use anyhow::{Context, Result, bail};
 use operations::people::owner_code;
-use operations::reindex::reindex;
-use operations::store::Store;
-use operations::work::hurt;
 use qrcode::QrCode;
-use records::dump::restore;
 use records::{OwnServer, Records};
-use vault::{ManifestDisk, Root};
+use vault::Root;
 
 use crate::config::Config;
 
@@ -132,136 +125,4 @@ async fn owner_code_at(url: &str) -> Result<String> {
     let code = owner_code(&records).await?;
     records.close().await;
     Ok(code)
-}
-
-/// A disk as something that is read from its first byte on.
-struct FromDisk {
-    disk: ManifestDisk,
-    at: u64,
-}
-
-impl Read for FromDisk {
-    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
-        let len = (self.disk.len() - self.at).min(buf.len() as u64) as usize;
-        self.disk
-            .read_at(self.at, &mut buf[..len])
-            .map_err(io::Error::other)?;
-        self.at += len as u64;
-        Ok(len)
-    }
-}
-
-fn is_used(dir: &Path) -> bool {
-    ["postgres", "postgres.password", "bench.toml"]
-        .iter()
-        .any(|name| dir.join(name).exists())
-}
-
-/// Brings the records back out of the vault.
-pub async fn recover(config: Config) -> Result<()> {
-    let dir = config.data_dir.clone();
-    let key_file = dir.join(KEY_FILE);
-    if !key_file.exists() {
-        bail!(
-            "{} is missing: put the key file there, or type in the printed key: duplicariumd --enter-key",
-            key_file.display()
-        );
-    }
-    if config.database_url.is_none() && is_used(&dir) {
-        bail!(
-            "{} holds records already, which are not replaced; recover into a folder with nothing but the key file and the vault",
-            dir.display()
-        );
-    }
-    let root = Root::load(&key_file)?;
-    let store = Store::open(&dir, &root, config.vault_store.as_deref()).await?;
-    let notes = {
-        let vault = store.vault.clone();
-        tokio::task::spawn_blocking(move || heads(vault.notes())).await?
-    };
-    let newest = newest_records(&notes);
-    let own_server = match &config.database_url {
-        Some(_) => None,
-        None => Some(OwnServer::start(&dir).await?),
-    };
-    let url = config.database_url.clone();
-    let url = url.or_else(|| own_server.as_ref().map(|server| server.url().to_owned()));
-    let url = url.unwrap_or_default();
-    let recovered = bring_back(&store, newest, &url).await;
-    if let Some(server) = own_server {
-        server.stop()?;
-    }
-    let Recovered {
-        label,
-        found,
-        not_whole,
-    } = recovered?;
-    println!("Everything is back; start the service.");
-    if let Some(since) = found.in_words() {
-        println!(
-            "The vault knew of {since} that came after the records were kept last; that is back too. What became of such \
-             imprints shows when their cards are put in."
-        );
-    }
-    println!(
-        "New cards are called {label} and on: labels before that may be on stickers that these records do not know."
-    );
-    for problem in &found.problems {
-        println!("Not back: {problem}");
-    }
-    for hurt in &not_whole {
-        println!(
-            "Not whole: the vault misses pieces of {} {} ({}). Bring them from the second vault (duplicarium vault \
-             inspect), or take it out of the records; until then nothing is tidied away.",
-            hurt.what, hurt.name, hurt.pieces
-        );
-    }
-    Ok(())
-}
-
-/// What came back.
-struct Recovered {
-    /// Label of the first card that gets one from now on.
-    label: String,
-    /// What was made after the records were kept.
-    found: api::Reindexed,
-    /// What the records name and the vault does not hold whole.
-    not_whole: Vec<api::Hurt>,
-}
-
-/// Reads the newest copy of the records in that is whole, and what the vault knows beside it.
-async fn bring_back(store: &Store, newest: Vec<vault::Name>, url: &str) -> Result<Recovered> {
-    if newest.is_empty() {
-        bail!(
-            "the vault holds no copy of the records; start the service with it all the same, and put back what the vault itself tells of: duplicarium vault reindex"
-        );
-    }
-    for name in newest {
-        let (vault, address) = (store.vault.clone(), url.to_owned());
-        let read = tokio::task::spawn_blocking(move || -> Result<()> {
-            let disk = ManifestDisk::open(&vault, name)?;
-            Ok(restore(&address, &mut FromDisk { disk, at: 0 })?)
-        });
-        match read.await? {
-            Ok(()) => {
-                // Brings them to the form that this version has.
-                let records = Records::open(url).await?;
-                let label = records.leave_room().await?;
-                let found = reindex(&records, &store.vault, "service").await;
-                let contents = records.contents().await?;
-                records.close().await;
-                let found = found.map_err(|e| anyhow!("{e}"))?;
-                let vault = store.vault.clone();
-                let look = tokio::task::spawn_blocking(move || hurt(&vault, &contents));
-                let not_whole = look.await?;
-                return Ok(Recovered {
-                    label,
-                    found,
-                    not_whole,
-                });
-            }
-            Err(e) => tracing::warn!("a copy of the records cannot be read in: {e:#}"),
-        }
-    }
-    bail!("no copy of the records in the vault can be read in")
 }

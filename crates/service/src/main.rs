@@ -8,9 +8,11 @@ mod config;
 mod console;
 mod drawer;
 mod error;
+mod folder;
 mod guard;
 mod housekeeping;
 mod peers;
+mod recovery;
 mod request;
 mod routes;
 mod serve;
@@ -112,7 +114,7 @@ async fn run(args: Args) -> Result<()> {
     // Fetching over https needs to know whose cryptography to use; only the first call counts.
     let _ = rustls::crypto::ring::default_provider().install_default();
     if recover {
-        return drawer::recover(config).await;
+        return recovery::recover(config).await;
     }
     if first_owner {
         return drawer::first_owner(config).await;

@@ -716,7 +716,7 @@ impl Model {
                 let new = api::NewTidying { seal_anew };
                 self.client.tidy_vault(&new, None).await
             }
-            2 => self.client.copy_vault(None).await,
+            2 => self.client.copy_vault(&api::NewCopy::default(), None).await,
             3 => self.client.keep_records(None).await,
             _ => return self.change_key(fate).await,
         };

@@ -121,10 +121,18 @@ impl Index {
 
     /// Nothing is found at this place any more; where the piece lies a second time, it is found there.
     pub fn forget(&mut self, name: Name, segment: u32) {
-        if self.copies.get(&name).is_some_and(|at| at.segment == segment) {
+        if self
+            .copies
+            .get(&name)
+            .is_some_and(|at| at.segment == segment)
+        {
             self.copies.remove(&name);
         }
-        if self.places.get(&name).is_some_and(|at| at.segment == segment) {
+        if self
+            .places
+            .get(&name)
+            .is_some_and(|at| at.segment == segment)
+        {
             match self.copies.remove(&name) {
                 Some(copy) => self.places.insert(name, copy),
                 None => self.places.remove(&name),
@@ -140,7 +148,10 @@ impl Index {
 
     /// Pieces that should lie twice and are found in one place only, in the order of their names.
     pub fn lying_once(&self) -> Vec<(Kind, Name)> {
-        let all = self.places.iter().filter(|(_, place)| place.kind.lies_twice());
+        let all = self
+            .places
+            .iter()
+            .filter(|(_, place)| place.kind.lies_twice());
         let once = all.filter(|(name, place)| {
             let copy = self.copies.get(*name);
             self.is_there(**place) && !copy.is_some_and(|copy| self.is_there(*copy))
@@ -254,7 +265,10 @@ impl Index {
     /// Puts pieces that were copied into their new place, those that still lie in an old one.
     pub fn moved(&mut self, from: &[u32], to: u32, rows: &[Row]) {
         for row in rows {
-            let places = [self.places.get_mut(&row.name), self.copies.get_mut(&row.name)];
+            let places = [
+                self.places.get_mut(&row.name),
+                self.copies.get_mut(&row.name),
+            ];
             let mut places = places.into_iter().flatten();
             if let Some(place) = places.find(|place| from.contains(&place.segment)) {
                 *place = Place::of(to, row);

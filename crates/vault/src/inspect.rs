@@ -78,10 +78,9 @@ impl Vault {
         all.sort();
         // Where damage was met since the last look, whichever share it lies in.
         let doubtful = self.take_doubtful();
-        let (of_share, mut first): (Vec<_>, Vec<_>) =
-            std::mem::take(&mut all).into_iter().partition(|(id, ..)| {
-                after.is_none_or(|after| &**id > after)
-            });
+        let (of_share, mut first): (Vec<_>, Vec<_>) = std::mem::take(&mut all)
+            .into_iter()
+            .partition(|(id, ..)| after.is_none_or(|after| &**id > after));
         first.retain(|(_, number, _)| doubtful.contains(number));
         all = of_share;
         let total = all.iter().map(|(.., len)| len).sum::<u64>().min(most);

@@ -194,10 +194,7 @@ impl Vault {
         }
     }
 
-    async fn opened_with(
-        store: Arc<dyn ObjectStore>,
-        keys: Keys,
-    ) -> Result<Arc<Self>, VaultError> {
+    async fn opened_with(store: Arc<dyn ObjectStore>, keys: Keys) -> Result<Arc<Self>, VaultError> {
         let naming = Naming::new(&keys);
         let segments = listed(&*store, "segment").await?;
         let indexes = listed(&*store, "index").await?;
@@ -447,8 +444,7 @@ impl Vault {
                 let found = index.place(name);
                 found.map(|(place, known)| (place, known.id.clone()))
             };
-            let found =
-                found.filter(|(place, _)| gone != Some(*place) && !damaged.contains(place));
+            let found = found.filter(|(place, _)| gone != Some(*place) && !damaged.contains(place));
             let Some((place, id)) = found else {
                 // Another service may have stored it, or moved it.
                 match self.look_for(&mut tries)? {
@@ -588,8 +584,8 @@ impl Vault {
         }
         // After it is in its new place, where the others find it then.
         // Where they cannot be asked it is a segment like any other, found at the next look.
-        let sources = ask(sources)
-            .inspect_err(|_| put.iter().for_each(|(id, ..)| self.shared.made(id)))?;
+        let sources =
+            ask(sources).inspect_err(|_| put.iter().for_each(|(id, ..)| self.shared.made(id)))?;
         let mut index = self.index_mut();
         let free: Vec<u32> = sources
             .into_iter()

@@ -433,7 +433,11 @@ impl<'a> Copying<'a> {
             target.names.insert(row.name);
         }
         self.sources.push((number, len));
-        match self.targets.iter().any(|target| target.bytes.len() >= SEGMENT) {
+        match self
+            .targets
+            .iter()
+            .any(|target| target.bytes.len() >= SEGMENT)
+        {
             true => self.flush(tidied),
             false => Ok(()),
         }
@@ -446,7 +450,10 @@ impl<'a> Copying<'a> {
         }
         let targets = std::mem::take(&mut self.targets);
         let moved = targets.map(|target| (target.bytes, target.rows));
-        let copied = moved.iter().map(|(bytes, _)| bytes.len() as u64).sum::<u64>();
+        let copied = moved
+            .iter()
+            .map(|(bytes, _)| bytes.len() as u64)
+            .sum::<u64>();
         let sources: Vec<u32> = self.sources.iter().map(|(number, _)| *number).collect();
         let gone = self.vault.commit_moved(&moved, &sources, self.ask)?;
         let freed: u64 = self

@@ -49,7 +49,6 @@ impl<'h> Writer<'h> {
         self.hold.has(name)
     }
 
-
     /// Adds content unless it is there.
     pub fn put(&mut self, kind: Kind, bytes: &[u8]) -> Result<Name, VaultError> {
         let name = self.hold.vault().name(kind, bytes);

@@ -56,7 +56,9 @@ async fn what_is_kept_is_in_the_second_vault_whatever_is_tidied_meanwhile() {
                 }
                 true
             };
-            let copied = vault.copy_to(&to, &root(3), true, &[], &mut meanwhile).unwrap();
+            let copied = vault
+                .copy_to(&to, &root(3), true, &[], &mut meanwhile)
+                .unwrap();
             assert!(copied.damaged.is_empty() && copied.segments > 0);
             kept.retain(|name, _| before.contains(name));
             kept
@@ -93,7 +95,9 @@ async fn what_moved_while_it_was_copied_is_copied_from_its_new_place() {
             }
             true
         };
-        vault.copy_to(&to, &root(3), true, &[], &mut meanwhile).unwrap();
+        vault
+            .copy_to(&to, &root(3), true, &[], &mut meanwhile)
+            .unwrap();
         kept
     })
     .await;
@@ -118,13 +122,17 @@ async fn a_copy_that_was_stopped_goes_on_where_it_was() {
         };
         let stopped = vault.copy_to(&to, &root(3), true, &[], &mut some);
         assert!(matches!(stopped, Err(VaultError::Cancelled)), "{stopped:?}");
-        let copied = vault.copy_to(&to, &root(3), true, &[], &mut |_, _| true).unwrap();
+        let copied = vault
+            .copy_to(&to, &root(3), true, &[], &mut |_, _| true)
+            .unwrap();
         assert_eq!(copied.there, 4);
         assert_eq!(
             copied.segments + copied.there,
             vault.segments().len() as u64
         );
-        let again = vault.copy_to(&to, &root(3), true, &[], &mut |_, _| true).unwrap();
+        let again = vault
+            .copy_to(&to, &root(3), true, &[], &mut |_, _| true)
+            .unwrap();
         assert_eq!((again.segments, again.bytes), (0, 0));
         assert_eq!(again.there, vault.segments().len() as u64);
     })

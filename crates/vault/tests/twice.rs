@@ -315,7 +315,11 @@ async fn what_is_said_to_be_freed_is_freed() {
             let freed = before - vault.stored();
             // A new segment has a head of its own.
             assert!(freed.abs_diff(said) <= 64, "{said} were said, {freed} went");
-            assert!(vault.would_free(&[Name([7; 32])], &|_, _| false, 50).is_none());
+            assert!(
+                vault
+                    .would_free(&[Name([7; 32])], &|_, _| false, 50)
+                    .is_none()
+            );
         })
         .await;
     }
@@ -329,7 +333,9 @@ async fn a_vault_that_is_not_there_is_not_begun_unasked() {
     assert!(std::fs::read_dir(dir.path()).unwrap().next().is_none());
     let vault = open(dir.path()).await;
     vault.answers().await.unwrap();
-    Vault::open_existing(folder(dir.path()), &root(3)).await.unwrap();
+    Vault::open_existing(folder(dir.path()), &root(3))
+        .await
+        .unwrap();
     std::fs::remove_dir_all(dir.path().join("keys")).unwrap();
     assert!(matches!(vault.answers().await, Err(VaultError::Empty)));
 }
@@ -345,7 +351,10 @@ async fn names_that_no_object_has_do_not_stop_the_start() {
         ("index", b"\xff"),
         ("keys", b"k\xfcy"),
     ] {
-        let file = dir.path().join(kind).join(std::ffi::OsStr::from_bytes(name));
+        let file = dir
+            .path()
+            .join(kind)
+            .join(std::ffi::OsStr::from_bytes(name));
         std::fs::write(file, "of another").unwrap();
     }
     let store = store_at(dir.path().to_str().unwrap()).unwrap();

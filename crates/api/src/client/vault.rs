@@ -4,7 +4,7 @@ use reqwest::Method;
 
 use super::{Answer, Client, part};
 use crate::{
-    Backup, BackupChange, BackupInterval, Headroom, Job, KeepChange, KeepNow, KeepReport,
+    Backup, BackupChange, BackupInterval, Headroom, Job, KeepChange, KeepNow, KeepReport, NewCopy,
     NewImageBackup, NewInspection, NewProof, NewTidying, NotedContent, Reindexed, VaultView,
 };
 
@@ -86,8 +86,8 @@ impl Client {
     }
 
     /// Copies what the second vault does not have.
-    pub async fn copy_vault(&self, key: Option<&str>) -> Answer<Job> {
-        self.start("vault/copies", key, &()).await
+    pub async fn copy_vault(&self, new: &NewCopy, key: Option<&str>) -> Answer<Job> {
+        self.start("vault/copies", key, new).await
     }
 
     /// Keeps all records in the vault.

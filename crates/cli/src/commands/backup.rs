@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use anyhow::bail;
 use api::{
-    BackupChange, BackupInterval, BackupOutlook, BackupQuery, Content, Headroom, KeepChange,
-    KeepReport, KeepRule, NewBackup, NewImageBackup, SlotName,
+    BackupChange, BackupHealth, BackupInterval, BackupOutlook, BackupQuery, Content, Headroom,
+    KeepChange, KeepReport, KeepRule, NewBackup, NewImageBackup, SlotName,
 };
 use clap::Subcommand;
 
@@ -264,7 +264,12 @@ impl Backup {
                             text::moment(backup.taken_at),
                             text::or_dash(&backup.device),
                             text::or_dash(&backup.card),
-                            backup.proven.clone().unwrap_or_else(|| "-".into()),
+                            match backup.health {
+                                BackupHealth::Damaged | BackupHealth::TestFailed => {
+                                    health_word(backup.health).to_uppercase()
+                                }
+                                _ => text::or_dash(&backup.proven),
+                            },
                             text::size(backup.content),
                             text::size(backup.stored),
                         ]
@@ -519,11 +524,25 @@ fn show_kept(report: &KeepReport) {
         } else {
             "would go"
         };
+        let frees = match report.frees {
+            Some(bytes) => format!("tidying the vault frees {} then", text::size(bytes)),
+            None => "how much that frees is not known, because something in the vault is damaged (duplicarium vault inspect)".into(),
+        };
         println!(
-            "{} backups {word}, {} of the vault at least; pinned ones and the last good one of each device stay",
+            "{} backups {word}; {frees}. Pinned ones and the newest good one of each device stay",
             report.go.len(),
-            text::size(report.frees)
         );
+    }
+    println!("Days, weeks and months are those of {}", report.zone);
+}
+
+/// Whether a backup is whole, in a word or two.
+fn health_word(health: BackupHealth) -> &'static str {
+    match health {
+        BackupHealth::Verified => "verified",
+        BackupHealth::NotVerified => "not verified",
+        BackupHealth::TestFailed => "test failed",
+        BackupHealth::Damaged => "damaged",
     }
 }
 
@@ -552,6 +571,12 @@ fn show(backup: &api::Backup) {
         how => how,
     };
     println!("  verified       {verified}");
+    if let Some(words) = &backup.health_words {
+        println!(
+            "  {:<14} {words}",
+            health_word(backup.health).to_uppercase()
+        );
+    }
     for remark in &backup.remarks {
         println!("  note           {remark}");
     }

@@ -1,7 +1,7 @@
 //! The vault as a whole.
 
 use anyhow::bail;
-use api::{Job, NewInspection, NewTidying, VaultLook, VaultView};
+use api::{Job, NewCopy, NewInspection, NewTidying, VaultLook, VaultView};
 use clap::Subcommand;
 
 use super::request_key;
@@ -24,8 +24,12 @@ pub enum Vault {
         #[arg(long)]
         seal_anew: bool,
     },
-    /// Copy what the second vault does not have.
-    Copy,
+    /// Copy what the second vault does not have, read a share of what it has, and copy again what is damaged there.
+    Copy {
+        /// Begin the second vault anew where nothing lies, although copies were made to it.
+        #[arg(long)]
+        begin: bool,
+    },
     /// Keep all records in the vault, so that vault and key alone bring everything back.
     KeepRecords,
     /// List what the vault itself says that it holds.
@@ -91,10 +95,8 @@ async fn end(context: &Context, job: &Job) -> anyhow::Result<()> {
             println!("{}", words.as_str().unwrap_or_default());
         }
     })?;
-    match found["touched"]
-        .as_array()
-        .is_some_and(|all| !all.is_empty())
-    {
+    let touched = found["touched"].as_array();
+    match found["bad"] == true || touched.is_some_and(|all| !all.is_empty()) {
         true => bail!("the vault needs a hand"),
         false => Ok(()),
     }
@@ -115,7 +117,10 @@ impl Vault {
                 let new = NewTidying { seal_anew };
                 end(context, &client.tidy_vault(&new, key).await?).await
             }
-            Self::Copy => end(context, &client.copy_vault(key).await?).await,
+            Self::Copy { begin } => {
+                let new = NewCopy { begin };
+                end(context, &client.copy_vault(&new, key).await?).await
+            }
             Self::KeepRecords => end(context, &client.keep_records(key).await?).await,
             Self::List => context.show(&client.vault_contents().await?, |all| {
                 let rows = all.iter().map(|one| {

@@ -1,9 +1,12 @@
-//! Which backups stay: so many of the newest, and the newest of so many days, weeks and months.
+//! Which backups stay: so many of the newest, and the newest of so many days, weeks and months; the newest good one of a
+//! device always.
 
 use std::collections::BTreeMap;
 
 use records::backups::Backup;
 use time::{Date, OffsetDateTime};
+
+use super::health;
 
 /// What counts of a backup when it is decided whether it stays.
 #[derive(Clone, Debug)]
@@ -12,23 +15,23 @@ pub struct Kept<'a> {
     pub name: &'a str,
     /// When it was taken.
     pub taken_at: OffsetDateTime,
+    /// The day of that in the team's time zone.
+    pub day: Date,
     /// Whether it stays in any case.
     pub pinned: bool,
-    /// Whether it was verified, or proven since, and nothing speaks against it.
+    /// Whether a device may be expected to come back from it.
     pub good: bool,
 }
 
 impl<'a> Kept<'a> {
-    /// A backup as it is recorded.
-    pub fn of(row: &'a Backup) -> Self {
-        let proofs: Vec<api::Proof> =
-            serde_json::from_value(row.proofs.clone()).unwrap_or_default();
-        let failed = proofs.iter().any(|proof| !proof.holds);
+    /// A backup as it is recorded, which was taken on this day.
+    pub fn of(row: &'a Backup, day: Date) -> Self {
         Self {
             name: &row.name,
             taken_at: row.taken_at,
+            day,
             pinned: row.pinned,
-            good: !failed && (!row.verified.is_empty() || !proofs.is_empty()),
+            good: health::of(row).is_good(),
         }
     }
 }
@@ -59,7 +62,7 @@ pub fn stay(all: &[Kept<'_>], rule: Option<&api::KeepRule>) -> Vec<Option<&'stat
     let mut of_stretches = |count: u32, reason, stretch: fn(Date) -> Date| {
         let mut seen: BTreeMap<Date, usize> = BTreeMap::new();
         for at in &newest_first {
-            seen.entry(stretch(all[*at].taken_at.date())).or_insert(*at);
+            seen.entry(stretch(all[*at].day)).or_insert(*at);
         }
         for (_, at) in seen.iter().rev().take(count as usize) {
             keep(*at, reason);
@@ -101,6 +104,7 @@ mod tests {
         Kept {
             name,
             taken_at: now - time::Duration::hours(hours_ago),
+            day: (now - time::Duration::hours(hours_ago)).date(),
             pinned: false,
             good: true,
         }

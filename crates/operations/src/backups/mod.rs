@@ -1,22 +1,29 @@
 //! Backups after they were taken: whose they are, how many stay, how often they shall be taken, what was shown of them.
 
 pub mod headroom;
+pub mod health;
 pub mod keep;
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use records::Records;
 use records::backups::Backup;
 use records::devices::Device;
 
+use crate::damage;
 use crate::news::{Events, News};
 use crate::refusal::{Refusal, Why};
+use crate::store::Store;
 
 /// What is done with backups.
 #[derive(Clone)]
 pub struct Backups {
     records: Records,
+    store: Arc<Store>,
     events: Events,
+    /// The team's time zone.
+    zone: Arc<str>,
 }
 
 /// Longest reason, in characters.
@@ -41,9 +48,14 @@ fn told_rule(row: &records::backups::KeepRule) -> api::KeepRule {
 }
 
 impl Backups {
-    /// Over these records.
-    pub fn new(records: Records, events: Events) -> Self {
-        Self { records, events }
+    /// Over these records, with the name of the team's time zone.
+    pub fn new(records: Records, store: Arc<Store>, events: Events, zone: &str) -> Self {
+        Self {
+            records,
+            store,
+            events,
+            zone: zone.into(),
+        }
     }
 
     /// Checks why a backup is taken.
@@ -179,7 +191,13 @@ impl Backups {
 
     /// What the keep rules do now; nothing is done in a dry run.
     pub async fn keep(&self, operator: &str, dry_run: bool) -> Result<api::KeepReport, Refusal> {
+        // Damage that was found since counts: the newest whole one of a device stays.
+        damage::look(&self.records, &self.store.vault).await?;
         let all = self.records.backups_there().await?;
+        let moments: Vec<_> = all.iter().map(|backup| backup.taken_at).collect();
+        let days = self.records.days_in(&self.zone, &moments).await?;
+        let days: BTreeMap<i64, time::Date> =
+            all.iter().map(|backup| backup.id).zip(days).collect();
         let mut of: BTreeMap<Option<String>, Vec<&Backup>> = BTreeMap::new();
         for backup in &all {
             of.entry(backup.device.clone()).or_default().push(backup);
@@ -192,9 +210,10 @@ impl Backups {
                 device: None,
                 rule: team.clone(),
             }],
+            zone: self.zone.to_string(),
             ..api::KeepReport::default()
         };
-        let mut going = Vec::new();
+        let mut going: Vec<&Backup> = Vec::new();
         for (name, backups) in of {
             let device = devices
                 .iter()
@@ -211,7 +230,11 @@ impl Backups {
                 Some(_) => own.or(team.as_ref()),
                 None => None,
             };
-            let kept: Vec<_> = backups.iter().map(|row| keep::Kept::of(row)).collect();
+            let day = |row: &Backup| days.get(&row.id).copied().unwrap_or(row.taken_at.date());
+            let kept: Vec<_> = backups
+                .iter()
+                .map(|row| keep::Kept::of(row, day(row)))
+                .collect();
             for (backup, why) in backups.iter().zip(keep::stay(&kept, rule)) {
                 match why {
                     Some(why) => report.stay.push(api::Stays {
@@ -220,13 +243,17 @@ impl Backups {
                     }),
                     None => {
                         report.go.push(backup.name.clone());
-                        report.frees += backup.stored as u64;
-                        going.push(backup.id);
+                        going.push(backup);
                     }
                 }
             }
         }
+        report.frees = match going.is_empty() {
+            true => Some(0),
+            false => self.store.would_free(&self.records, &going).await?,
+        };
         if !dry_run && !going.is_empty() {
+            let going: Vec<i64> = going.iter().map(|backup| backup.id).collect();
             report.go = self
                 .records
                 .let_backups_go(&going, operator, "its time was over by the keep rules")
@@ -300,18 +327,43 @@ impl Backups {
                 arrival: None,
             }
         });
-        let disproven = self.records.disproven_backups().await?.into_iter();
-        let disproven = disproven.map(|(device, backup, words, at)| api::Attention {
-            kind: "backup-not-proven".into(),
-            words: format!(
-                "{backup}, the newest backup of {device}, may not bring it back: {words}. Take another one while its card \
-                 still works"
-            ),
-            device,
-            since: at,
-            arrival: None,
-        });
-        Ok(told.chain(disproven).collect())
+        let mut doubtful = Vec::new();
+        for (backup, is_newest) in self.records.doubtful_backups().await? {
+            let known = health::of(&backup);
+            let device = backup.device.clone().unwrap_or_default();
+            let which = match is_newest {
+                true => format!(
+                    "{}, the newest backup of {device}, may not bring it back",
+                    backup.name
+                ),
+                false => format!("backup {} may not be restored", backup.name),
+            };
+            let advice = match (known.health, is_newest) {
+                (api::BackupHealth::Damaged, true) => {
+                    "Mend it from the second vault (duplicarium vault inspect), or take another one while its card still works"
+                }
+                (api::BackupHealth::Damaged, false) => {
+                    "Mend it from the second vault (duplicarium vault inspect), or delete its content (duplicarium backup \
+                     let-go)"
+                }
+                (_, true) => "Take another one while its card still works",
+                (_, false) => {
+                    "Prove it again (duplicarium backup prove), or delete its content (duplicarium backup let-go)"
+                }
+            };
+            let kind = match known.health {
+                api::BackupHealth::Damaged => "backup-damaged",
+                _ => "backup-not-proven",
+            };
+            doubtful.push(api::Attention {
+                kind: kind.into(),
+                words: format!("{which}: {}. {advice}", known.words.unwrap_or_default()),
+                device,
+                since: known.since.unwrap_or(backup.taken_at),
+                arrival: None,
+            });
+        }
+        Ok(told.chain(doubtful).collect())
     }
 }
 

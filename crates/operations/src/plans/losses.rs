@@ -132,6 +132,15 @@ pub fn cautions_of_content(wanted: &Wanted) -> Vec<Caution> {
             ),
         ));
     }
+    if let Some(words) = &wanted.failed_test {
+        cautions.push(Caution::new(
+            "failed-test",
+            format!(
+                "a restore test of {} did not pass: {words}",
+                wanted.base_name
+            ),
+        ));
+    }
     let counted = wanted.counted.iter().flat_map(|counted| &counted.values);
     let plain: Vec<_> = counted
         .filter(|one| one.secret && !one.kind.is_secret())

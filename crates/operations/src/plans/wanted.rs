@@ -12,8 +12,10 @@ use settings::{Grow, Laid, Sheet};
 use vault::Name;
 
 use super::Plans;
+use crate::backups::health;
 use crate::backups::is_there;
 use crate::benches::Spot;
+use crate::damage::refuse_damaged;
 use crate::in_force::{Counted, growth, open_logins, planned_file, recorded_settings, sheet_text};
 use crate::refusal::Refusal;
 use crate::shown;
@@ -28,6 +30,8 @@ pub struct Wanted {
     pub base: Base,
     pub base_name: String,
     pub manifest: Name,
+    /// What a restore test of a backup found that did not pass.
+    pub failed_test: Option<String>,
     pub smallest_card: u64,
     /// Where a backup was read, and in which insertion.
     pub read_from: Option<ReadFrom>,
@@ -167,6 +171,8 @@ impl Plans {
         let override_reason = self.check_withdrawn(&release, new).await?;
         let sheet = self.catalogue.shelf().await?.sheet(&release)?;
         let manifest = manifest_name(&release.manifest)?;
+        let (records, vault) = (&self.records, &self.store.vault);
+        refuse_damaged(records, vault, "release", &release.name, manifest).await?;
         let (mut counted, mut laid) = (None, Vec::new());
         if let Some(device) = &device {
             let (found, files) = self.laid_for(device, &sheet, manifest).await?;
@@ -181,6 +187,7 @@ impl Plans {
             base: Base::Release(release.id),
             base_name: release.name.clone(),
             manifest,
+            failed_test: None,
             smallest_card: release.smallest_card as u64,
             read_from: None,
             device,
@@ -233,6 +240,14 @@ impl Plans {
             None => None,
         };
         is_there(&backup)?;
+        let manifest = manifest_name(&backup.manifest)?;
+        let (records, vault) = (&self.records, &self.store.vault);
+        refuse_damaged(records, vault, "backup", &backup.name, manifest).await?;
+        let known = health::of(&backup);
+        let failed_test = match known.health {
+            api::BackupHealth::TestFailed => known.words,
+            _ => None,
+        };
         // The settings that the backup's card carried go with it, where they are known.
         let origin = match backup.imprint_id {
             Some(id) => self.records.imprint(id).await?,
@@ -247,7 +262,8 @@ impl Plans {
             kind: "restore",
             base: Base::Backup(backup.id),
             base_name: backup.name.clone(),
-            manifest: manifest_name(&backup.manifest)?,
+            manifest,
+            failed_test,
             smallest_card: backup.smallest_card as u64,
             read_from: backup.reader.map(|reader| ReadFrom {
                 reader,

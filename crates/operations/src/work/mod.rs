@@ -19,5 +19,5 @@ pub use import::{
 pub use on_card::{CardOrder, CardWork, Clearing, work_on_card};
 pub use prove::prove_backup;
 pub use records::{keep_records, write_out};
-pub use vault_care::{copy_vault, hurt, inspect_vault, tidy_vault};
+pub use vault_care::{CopyOrder, Mending, copy_vault, inspect_vault, tidy_vault};
 pub use write::{WriteOrder, word_of, write_card};

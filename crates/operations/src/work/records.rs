@@ -25,7 +25,7 @@ pub struct Kept {
 }
 
 /// Writes all records of a database into the vault, which `hold` works on; the note, which says what they are, has
-/// this name. `go_on` is asked meanwhile.
+/// this name and the number of the copy. `go_on` is asked meanwhile.
 ///
 /// # Errors
 /// Of the database or the vault; the code `cancelled` where it is not to go on.
@@ -33,6 +33,7 @@ pub fn write_out(
     hold: &Arc<Hold>,
     address: &str,
     name: &str,
+    copy: Option<i64>,
     by: &str,
     go_on: &dyn Fn() -> bool,
 ) -> Result<Kept, Refusal> {
@@ -78,7 +79,7 @@ pub fn write_out(
         }
     };
     let note = |manifest| {
-        let about = json!({ "bytes": total });
+        let about = json!({ "bytes": total, "copy": copy });
         Note::text("records", name, by, &about, manifest)
     };
     let (_, growth) = ingest.finish(total, None, Some(&note))?;
@@ -95,9 +96,10 @@ pub fn write_out(
 pub fn keep_records(work: &Work, address: &str) -> Result<Value, Refusal> {
     work.progress.begin(Stage::Saving, 0);
     let begun = work.wait(work.records().begin_keeping())?;
+    let copy = Some(work.wait(work.records().next_copy())?);
     let name = OffsetDateTime::now_utc().date().to_string();
-    let go_on = || !work.progress.is_cancelled();
-    let Kept { total, stored } = write_out(&work.hold, address, &name, &work.operator, &go_on)?;
+    let (operator, go_on) = (&work.operator, || !work.progress.is_cancelled());
+    let Kept { total, stored } = write_out(&work.hold, address, &name, copy, operator, &go_on)?;
     work.progress.begin(Stage::Finishing, 0);
     let words = vec![format!(
         "all records, {}, are in the vault, {} new",

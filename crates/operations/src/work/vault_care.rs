@@ -1,28 +1,23 @@
 //! What is done with the vault as a whole: inspected, tidied, copied to a second one.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use cardwork::Stage;
 use object_store::ObjectStore;
-use records::vault::NamedBy;
+use records::backups::NewBackup;
+use records::releases::NewRelease;
+use records::vault::{NamedBy, Which};
 use serde_json::{Value, json};
-use vault::{Kind, Name, Root, Tidying, Vault, VaultError, store_at};
+use vault::{Inspected, Kind, Name, Root, Tidying, Vault, VaultError, store_at, store_there};
 
+use crate::damage::{self, Missing};
 use crate::jobs::Work;
-use crate::note;
+use crate::note::{self, Note};
 use crate::refusal::Refusal;
-use crate::store::{Store, names};
+use crate::store::{COPY_BELOW, Store, manifest_name};
 use crate::work::keep_records;
 use api::words::exact;
-
-/// Contents that are not whole, each with what it misses.
-type Missing = Vec<(Name, Vec<Name>)>;
-
-/// Missing pieces of one content that are counted.
-const MOST_MISSING: usize = 10_000;
-/// A segment of which less than so many hundredths are used is copied.
-const COPY_BELOW: u8 = 50;
 
 fn cancelled(what: &str) -> Refusal {
     Refusal::invalid("cancelled", format!("{what} was stopped on request"))
@@ -64,16 +59,17 @@ fn contents(work: &Work) -> Result<Vec<NamedBy>, Refusal> {
     Ok(work.wait(work.records().contents())?)
 }
 
-fn roots(contents: &[NamedBy]) -> Vec<Name> {
-    let all: Vec<Vec<u8>> = contents.iter().map(|one| one.manifest.clone()).collect();
-    let mut all = names(&all);
-    all.sort_unstable();
-    all.dedup();
-    all
+/// Where an inspection finds what is damaged here: the second vault, and the records themselves.
+pub struct Mending<'a> {
+    /// Where the second vault lies, with the root of its keys.
+    pub second: Option<(&'a str, &'a Root)>,
+    /// Address of the records' database.
+    pub database: &'a str,
 }
 
 /// Reads the vault, or a share of it in hundredths behind the one before, and authenticates every piece. What is
-/// damaged is mended from the second vault, where it has it.
+/// damaged is mended from the second vault, where it has it; notes are written again from what the records know; and
+/// where a copy of the records is damaged, another one is kept.
 ///
 /// # Errors
 /// Of a store that does not answer, or a stop on request. Damage is no error of the work; it is told and kept.
@@ -81,55 +77,81 @@ pub fn inspect_vault(
     work: &Work,
     store: &Store,
     share: Option<u8>,
-    second: Option<(&str, &Root)>,
+    mending: &Mending<'_>,
 ) -> Result<Value, Refusal> {
     let vault = &store.vault;
     let behind = match share {
-        Some(_) => work.wait(work.records().inspected_to())?,
+        Some(_) => work.wait(work.records().inspected_to(Which::First))?,
         None => None,
-    };
-    let most = match share {
-        Some(share) => (vault.stored() / 100)
-            .saturating_mul(u64::from(share))
-            .max(1),
-        None => u64::MAX,
     };
     let mut progress = follow(work, Stage::Inspecting);
     let seen = vault
-        .inspect(behind.as_deref(), most, &mut progress)
+        .inspect(behind.as_deref(), most_of(vault, share), &mut progress)
         .map_err(|e| explain("the inspection", e))?;
     let next = seen.next.as_ref().map(ToString::to_string);
     if share.is_some() {
         let next = next.as_deref();
-        work.record(|| work.records().set_inspected_to(next))?;
+        work.record(|| work.records().set_inspected_to(Which::First, next))?;
     }
+    let mut words = told(&seen, share.is_some());
     let kept = contents(work)?;
-    let mut missing = vault.missing(&roots(&kept), MOST_MISSING);
-    let mut words = vec![format!(
-        "{} pieces in {} segments were read and authenticated, {}{}",
-        seen.pieces,
-        seen.segments,
-        exact(seen.bytes),
-        if share.is_some() {
-            ", a share of the vault"
-        } else {
-            ""
-        }
-    )];
-    if !seen.bad.is_empty() {
-        words.push(format!("{} damaged", pieces(seen.bad.len() as u64)));
-    }
-    if !missing.is_empty()
-        && let Some((place, root)) = second
+    let named = copies_of_records(vault);
+    let all: Vec<NamedBy> = kept.iter().chain(&named).cloned().collect();
+    let mut missing = damage::missing(vault, &damage::roots(&all));
+    let notes_lost = seen.bad.iter().any(|bad| bad.kind == Kind::Note);
+    let mut bad = false;
+    if (!missing.is_empty() || notes_lost)
+        && let Some((place, root)) = mending.second
     {
-        let (left, mended) = mend(work, vault, place, root, missing, &roots(&kept))?;
-        missing = left;
+        // What is damaged here is told also where the second vault cannot be reached.
+        match mend(
+            work,
+            vault,
+            place,
+            root,
+            &seen,
+            missing.clone(),
+            &damage::roots(&all),
+        ) {
+            Ok((left, mended)) => {
+                missing = left;
+                words.push(format!(
+                    "{} mended from the second vault",
+                    pieces(mended as u64)
+                ));
+            }
+            Err(e) => {
+                bad = true;
+                words.push(format!(
+                    "nothing could be mended from the second vault: {}",
+                    e.detail
+                ));
+            }
+        }
+    }
+    let copies_hurt = damage::touched(&named, &missing);
+    for copy in &copies_hurt {
         words.push(format!(
-            "{} mended from the second vault",
-            pieces(mended as u64)
+            "the copy of the records of {} is damaged: {} missing",
+            copy.name,
+            pieces(copy.pieces)
         ));
     }
-    let touched = touched(&kept, &missing);
+    if !copies_hurt.is_empty() {
+        bad = true;
+        keep_records(work, mending.database)?;
+        words.push("another copy of the records was kept, which is whole".into());
+    }
+    let written = note_again(work, vault)?;
+    if !written.is_empty() {
+        words.push(format!(
+            "what the vault itself says of {} was gone, and was written again from the records",
+            written.join(", ")
+        ));
+    }
+    vault.store_twice()?;
+    let touched = damage::touched(&kept, &missing);
+    work.wait(damage::record(work.records(), &kept, &missing))?;
     words.extend(touched.iter().map(|hurt| {
         format!(
             "{} {}: {} missing",
@@ -138,41 +160,128 @@ pub fn inspect_vault(
             pieces(hurt.pieces)
         )
     }));
-    if touched.is_empty() {
+    if touched.is_empty() && copies_hurt.is_empty() {
         words.push("everything that is kept is whole".into());
     }
-    end(work, "inspect", words, touched)
+    let bad = bad || !touched.is_empty();
+    end(work, "inspect", words, touched, bad)
 }
 
-/// Takes pieces that are missing from the second vault. Gives what is still missing, and how many came.
+/// Bytes of a share of the vault in hundredths; all of them where none is given.
+fn most_of(vault: &Vault, share: Option<u8>) -> u64 {
+    match share {
+        Some(share) => (vault.stored() / 100)
+            .saturating_mul(u64::from(share))
+            .max(1),
+        None => u64::MAX,
+    }
+}
+
+/// What an inspection found and made good by itself.
+fn told(seen: &Inspected, share: bool) -> Vec<String> {
+    let mut words = vec![format!(
+        "{} pieces in {} segments were read and authenticated, {}{}",
+        seen.pieces,
+        seen.segments,
+        exact(seen.bytes),
+        if share { ", a share of the vault" } else { "" }
+    )];
+    if !seen.bad.is_empty() {
+        words.push(format!("{} damaged", pieces(seen.bad.len() as u64)));
+    }
+    if seen.undescribed > 0 {
+        words.push(format!(
+            "{} whole and not to be found without an index; stored again",
+            pieces(seen.undescribed)
+        ));
+    }
+    if seen.indexes > 0 {
+        words.push(format!(
+            "{} indexes of segments were damaged, and were made again",
+            seen.indexes
+        ));
+    }
+    words
+}
+
+/// The copies of the records that lie in the vault, as contents, the newest first.
+fn copies_of_records(vault: &Vault) -> Vec<NamedBy> {
+    let heads = note::heads(vault.notes());
+    let copies = note::records_copies(&heads).into_iter();
+    let named = copies.map(|copy| NamedBy {
+        manifest: copy.of.0.to_vec(),
+        what: "records".into(),
+        name: copy.name.clone(),
+    });
+    named.collect()
+}
+
+/// Writes the notes of releases and backups again that are not in the vault any more. Gives of what.
+fn note_again(work: &Work, vault: &Arc<Vault>) -> Result<Vec<String>, Refusal> {
+    let there: HashSet<(String, String)> = note::heads(vault.notes())
+        .into_iter()
+        .map(|head| (head.what, head.name))
+        .collect();
+    let mut written = Vec::new();
+    for content in contents(work)? {
+        let (what, name) = (content.what.as_str(), content.name.as_str());
+        if what == "imprint" || there.contains(&(content.what.clone(), content.name.clone())) {
+            continue;
+        }
+        let manifest = manifest_name(&content.manifest)?;
+        let text = match what {
+            "backup" => {
+                let row = work.wait(work.records().backup(name))?;
+                let about = NewBackup::from(&row);
+                Note::text_of(what, name, &row.taken_by, row.taken_at, &about, manifest)
+            }
+            _ => {
+                let row = work.wait(work.records().release(name))?;
+                let about = NewRelease::from(&row);
+                Note::text_of(what, name, &row.added_by, row.added_at, &about, manifest)
+            }
+        };
+        vault::note(&work.hold, &text)?;
+        written.push(format!("{what} {name}"));
+    }
+    Ok(written)
+}
+
+/// Takes pieces that are missing from the second vault, and notes that were found damaged. Gives what is still missing, and
+/// how many came.
 fn mend(
     work: &Work,
     vault: &Arc<Vault>,
     place: &str,
     root: &Root,
+    seen: &Inspected,
     mut missing: Missing,
     roots: &[Name],
 ) -> Result<(Missing, usize), Refusal> {
-    let other = store_at(place).map_err(|e| Refusal::invalid("second-vault", e))?;
-    let other = work.wait(Vault::open(other, root))?;
+    let other = second_there(place)?;
+    let other = work.wait(Vault::open_existing(other, root));
+    let other = other.map_err(|e| second_refused(place, e))?;
     let mut mended = HashSet::new();
+    let notes = seen.bad.iter().filter(|bad| bad.kind == Kind::Note);
+    let notes: Vec<_> = notes.map(|bad| (bad.kind, bad.name)).collect();
     // A page that comes back tells of chunks that are missing too.
-    for _ in 0..4 {
+    for turn in 0..4 {
         let wanted: HashSet<Name> = missing
             .iter()
             .flat_map(|(_, gone)| gone.iter().copied())
             .collect();
-        let wanted: Vec<(Kind, Name)> = wanted
+        let wanted = wanted
             .into_iter()
             .filter(|name| !mended.contains(name))
-            .flat_map(|name| Kind::ALL.map(|kind| (kind, name)))
-            .collect();
+            .flat_map(|name| Kind::ALL.map(|kind| (kind, name)));
+        let notes = notes.iter().copied().filter(|_| turn == 0);
+        let wanted: Vec<(Kind, Name)> = wanted.chain(notes).collect();
         let came = vault.mend(&wanted, &mut |kind, name| other.get(kind, name).ok())?;
         if came.is_empty() {
             break;
         }
         mended.extend(came);
-        missing = vault.missing(roots, MOST_MISSING);
+        missing = damage::missing(vault, roots);
         if missing.is_empty() {
             break;
         }
@@ -180,26 +289,28 @@ fn mend(
     Ok((missing, mended.len()))
 }
 
-/// What of these contents is not whole in the vault, and how much it misses. Reads their pages.
-pub fn hurt(vault: &Arc<Vault>, contents: &[NamedBy]) -> Vec<api::Hurt> {
-    touched(contents, &vault.missing(&roots(contents), MOST_MISSING))
+/// The store of the second vault, where it lies; nothing is made there.
+fn second_there(place: &str) -> Result<Arc<dyn ObjectStore>, Refusal> {
+    store_there(place).map_err(|e| {
+        let detail = format!(
+            "the second vault cannot be reached ({e}); is its disk there and mounted? Nothing was changed there"
+        );
+        Refusal::invalid("second-vault", detail)
+    })
 }
 
-/// What of the records misses something.
-fn touched(kept: &[NamedBy], missing: &[(Name, Vec<Name>)]) -> Vec<api::Hurt> {
-    let of: HashMap<&[u8], u64> = missing
-        .iter()
-        .map(|(root, gone)| (root.0.as_slice(), gone.len() as u64))
-        .collect();
-    let hurt = kept.iter().filter_map(|one| {
-        let pieces = *of.get(one.manifest.as_slice())?;
-        Some(api::Hurt {
-            what: one.what.clone(),
-            name: one.name.clone(),
-            pieces,
-        })
-    });
-    hurt.collect()
+fn second_refused(place: &str, error: VaultError) -> Refusal {
+    match error {
+        VaultError::Empty => Refusal::conflict(
+            "second-vault-empty",
+            format!(
+                "nothing lies in the second vault at {place}, although copies were made to it: is its disk mounted there? \
+                 Nothing was written. To begin it anew: duplicarium vault copy --begin"
+            ),
+        ),
+        VaultError::Cancelled => cancelled("copying"),
+        error => error.into(),
+    }
 }
 
 /// Keeps what came of a look, and gives it as the result of the job.
@@ -208,9 +319,10 @@ fn end(
     what: &str,
     words: Vec<String>,
     touched: Vec<api::Hurt>,
+    bad: bool,
 ) -> Result<Value, Refusal> {
-    let found = json!({ "words": words, "touched": touched });
-    record_look(work, what, &found, !touched.is_empty())?;
+    let found = json!({ "words": words, "touched": touched, "bad": bad });
+    record_look(work, what, &found, bad)?;
     Ok(found)
 }
 
@@ -288,56 +400,103 @@ pub fn tidy_vault(
             .iter()
             .map(|name| (*name, vec![*name]))
             .collect();
-        hurt = touched(&contents(work)?, &broken);
+        let kept = contents(work)?;
+        hurt = damage::touched(&kept, &broken);
+        let missing = damage::missing(vault, &damage::roots(&kept));
+        work.wait(damage::record(work.records(), &kept, &missing))?;
     }
     let content = work.wait(work.records().content_bytes())?;
     let stored = vault.stored() as i64;
     work.record(|| work.records().note_vault_size(stored, content))?;
-    end(work, "tidy", words, hurt)
+    let bad = !hurt.is_empty();
+    end(work, "tidy", words, hurt, bad)
 }
 
-/// Copies what the second vault does not have.
+/// How a copy to the second vault is made.
+pub struct CopyOrder {
+    /// Where the second vault lies.
+    pub place: String,
+    /// Whether it may be begun anew where nothing lies there.
+    pub begin: bool,
+    /// Hundredths of it that are read and authenticated, behind those of the time before.
+    pub share: u8,
+}
+
+/// Copies what the second vault does not have, reads a share of what it has, and copies again what is damaged there.
 ///
 /// # Errors
 /// Of either store, or a stop on request; what was copied until then stays.
-pub fn copy_vault(work: &Work, store: &Store, place: &str, root: &Root) -> Result<Value, Refusal> {
-    let to = store_at(place).map_err(|e| Refusal::invalid("second-vault", e))?;
+pub fn copy_vault(
+    work: &Work,
+    store: &Store,
+    order: &CopyOrder,
+    root: &Root,
+) -> Result<Value, Refusal> {
+    let (vault, place) = (&store.vault, order.place.as_str());
+    let looks = work.wait(work.records().vault_looks())?;
+    let begin = order.begin || !looks.iter().any(|look| look.what == "copy");
+    let to = match begin {
+        true => store_at(place).map_err(|e| Refusal::invalid("second-vault", e))?,
+        false => second_there(place)?,
+    };
+    let mut damaged_there = Vec::new();
+    if !begin {
+        let behind = work.wait(work.records().inspected_to(Which::Second))?;
+        let most = most_of(vault, Some(order.share));
+        let mut progress = follow(work, Stage::Inspecting);
+        let checked = vault
+            .check_second(&to, behind.as_deref(), most, &mut progress)
+            .map_err(|e| second_refused(place, e))?;
+        let next = checked.next.as_ref().map(ToString::to_string);
+        work.record(|| {
+            work.records()
+                .set_inspected_to(Which::Second, next.as_deref())
+        })?;
+        damaged_there = checked.damaged;
+    }
     let mut progress = follow(work, Stage::Copying);
-    let copied = store
-        .vault
-        .copy_to(&to, root, &mut progress)
-        .map_err(|e| explain("copying", e))?;
+    let copied = vault
+        .copy_to(&to, root, begin, &damaged_there, &mut progress)
+        .map_err(|e| second_refused(place, e))?;
     let mut words = vec![format!(
         "{} segments, {}, went to the second vault and were read back; {} were there",
         copied.segments,
         exact(copied.bytes),
         copied.there
     )];
-    let mut hurt = Vec::new();
+    if !damaged_there.is_empty() {
+        let were = match damaged_there.len() {
+            1 => "one segment was".into(),
+            count => format!("{count} segments were"),
+        };
+        words.push(format!(
+            "{were} damaged in the second vault; {} went there again",
+            copied.replaced
+        ));
+    }
+    let mut bad = copied.replaced < damaged_there.len() as u64;
     if !copied.damaged.is_empty() {
+        bad = true;
         words.push(format!(
             "{} segments are damaged here and were not copied: duplicarium vault inspect",
             copied.damaged.len()
         ));
-        let mut of: BTreeMap<String, u64> = BTreeMap::new();
-        for id in &copied.damaged {
-            *of.entry(id.to_string()).or_default() += 1;
-        }
-        hurt = of
-            .into_iter()
-            .map(|(name, pieces)| api::Hurt {
-                what: "segment".into(),
-                name,
-                pieces,
-            })
-            .collect();
     }
+    let hurt: Vec<api::Hurt> = copied
+        .damaged
+        .iter()
+        .map(|id| api::Hurt {
+            what: "segment".into(),
+            name: id.to_string(),
+            pieces: 1,
+        })
+        .collect();
     let extra = match hurt.is_empty() {
         true => tidy_second(work, store, &to, &mut words)?,
         false => Vec::new(),
     };
-    let found = json!({ "words": words, "touched": hurt, "extra": extra });
-    record_look(work, "copy", &found, !hurt.is_empty())?;
+    let found = json!({ "words": words, "touched": hurt, "extra": extra, "bad": bad });
+    record_look(work, "copy", &found, bad)?;
     Ok(found)
 }
 

@@ -34,8 +34,14 @@ async fn health(State(app): State<Arc<App>>) -> Result<Json<api::Health>, ApiErr
             detail,
         ));
     }
+    let reach = app.care.reach().await;
+    let status = match reach.answers {
+        true => "ready",
+        false => "vault-away",
+    };
     Ok(Json(api::Health {
-        status: "ready".into(),
+        status: status.into(),
+        vault: reach,
         version: env!("CARGO_PKG_VERSION").into(),
         bench: app.slots.readers_answer(),
         vault_bytes: app.store.vault.stored(),

@@ -58,17 +58,17 @@ async fn tidy(
     Ok((StatusCode::ACCEPTED, Json(job)))
 }
 
-/// Copies what the second vault does not have: a job.
-#[utoipa::path(post, path = "/api/v1/vault/copies", responses((status = 202, body = api::Job)))]
+/// Copies what the second vault does not have, reads a share of what it has, and copies again what is damaged there: a job.
+#[utoipa::path(post, path = "/api/v1/vault/copies", request_body = api::NewCopy,
+    responses((status = 202, body = api::Job)))]
 async fn copy(
     State(app): State<Arc<App>>,
     Operator(operator): Operator,
     RequestKey(key): RequestKey,
+    Given(new): Given<api::NewCopy>,
 ) -> Started {
-    Ok((
-        StatusCode::ACCEPTED,
-        Json(app.care.copy(&operator, key).await?),
-    ))
+    let job = app.care.copy(&operator, key, new.begin).await?;
+    Ok((StatusCode::ACCEPTED, Json(job)))
 }
 
 /// Keeps all records in the vault, so that vault and key bring everything back: a job.

@@ -6,6 +6,7 @@ mod benches;
 mod cards;
 mod catalogue;
 mod catalogue_console;
+mod damage;
 mod disk_full;
 mod faults;
 mod fuzz;
