@@ -7,13 +7,29 @@ import { type HistoryEvent, type Job, type Progress, type Slot, get } from "./cl
 /** Listens until told to stop. A page that the browser puts aside lets go of its stream: it takes
  * one of the few connections that all pages share. */
 export function listen(queries: QueryClient): () => void {
-    let stream = open(queries);
+    let again: ReturnType<typeof setTimeout> | undefined;
+    let stream = begin();
+    // A browser gives up on a stream that is refused: it is asked for again, and everything is read anew, because a new
+    // stream does not know what the one before has told last.
+    function begin(): EventSource {
+        const opened = open(queries);
+        opened.addEventListener("error", () => {
+            if (opened.readyState !== EventSource.CLOSED || opened !== stream) return;
+            clearTimeout(again);
+            again = setTimeout(() => {
+                stream = begin();
+                stream.addEventListener("open", () => void queries.invalidateQueries(), { once: true });
+            }, AGAIN);
+        });
+        return opened;
+    }
     const aside = () => {
+        clearTimeout(again);
         stream.close();
     };
     const back = (event: PageTransitionEvent) => {
         if (!event.persisted) return;
-        stream = open(queries);
+        stream = begin();
         void queries.invalidateQueries();
     };
     window.addEventListener("pagehide", aside);
@@ -21,9 +37,12 @@ export function listen(queries: QueryClient): () => void {
     return () => {
         window.removeEventListener("pagehide", aside);
         window.removeEventListener("pageshow", back);
-        stream.close();
+        aside();
     };
 }
+
+/** Milliseconds after which a stream that was refused is asked for again. */
+const AGAIN = 5000;
 
 function open(queries: QueryClient): EventSource {
     const stream = new EventSource("/api/v1/events");

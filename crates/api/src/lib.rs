@@ -30,7 +30,9 @@ pub use benches::*;
 pub use beside::{read_sheet, sheet_beside};
 pub use cards::*;
 pub use catalogue::*;
-pub use client::{Client, ClientError, Content, fingerprint, pinned, shown_fingerprint};
+pub use client::{
+    Client, ClientError, Content, fingerprint, http_client, pinned, shown_fingerprint,
+};
 pub use lists::*;
 pub use notices::*;
 pub use people::*;

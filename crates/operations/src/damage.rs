@@ -78,7 +78,8 @@ pub async fn look(records: &Records, vault: &Arc<Vault>) -> Result<Vec<api::Hurt
     Ok(touched(&contents, &missing))
 }
 
-/// Refuses a content that is not whole: a write of it would stop half-way, with the card overwritten.
+/// Refuses a content that is not whole: a write of it would stop half-way, with the card overwritten. `safe` says what was
+/// not done yet.
 ///
 /// # Errors
 /// [`Refusal`] with the code `content-damaged`.
@@ -88,6 +89,7 @@ pub async fn refuse_damaged(
     what: &str,
     name: &str,
     manifest: Name,
+    safe: &str,
 ) -> Result<(), Refusal> {
     let looked = vault.clone();
     let missing = tokio::task::spawn_blocking(move || missing(&looked, &[manifest])).await;
@@ -112,7 +114,7 @@ pub async fn refuse_damaged(
     Err(Refusal::conflict(
         "content-damaged",
         format!(
-            "{what} {name} is damaged in the vault: {} of its pieces {} missing. No card was touched. Mend it from the second \
+            "{what} {name} is damaged in the vault: {} of its pieces {} missing. {safe}. Mend it from the second \
              vault (duplicarium vault inspect), or {other}",
             gone.len(),
             if gone.len() == 1 { "is" } else { "are" }

@@ -3,9 +3,11 @@
 use std::sync::Arc;
 
 use cardwork::{Access, CardDisk, CardError, Medium, Occupant};
-use imagecraft::ByteKind;
 use imagecraft::inspect::glance;
+use imagecraft::packed::Packer;
+use imagecraft::{ByteKind, CHUNK, Disk, DiskError, Map};
 use records::Records;
+use vault::{Kind, Vault};
 
 use crate::backups::Backups;
 use crate::benches::Spot;
@@ -17,8 +19,87 @@ use crate::work::{BackupOrder, remarks_of};
 use api::SlotName;
 use api::words::size;
 
-/// What a first backup adds to the vault for each hundred bytes that are in use, as ordinary Linux systems pack.
-const FIRST: u64 = 60;
+/// Places of a card that are read before a backup, to tell how much of it is new to the vault.
+const SAMPLES: usize = 96;
+
+/// What is in use on a card.
+struct InUse {
+    /// Bytes.
+    content: u64,
+    /// What is noteworthy about its file systems.
+    remarks: Vec<String>,
+    partitions: Vec<api::Partition>,
+    sampled: Sampled,
+}
+
+/// What a sample of what is in use showed: chunks, and the bytes that they would take in the vault.
+#[derive(Default)]
+struct Sampled {
+    read: u64,
+    known: u64,
+    /// Bytes of the chunks that were read.
+    bytes: u64,
+    /// What those of them take that the vault does not have.
+    packed: u64,
+    /// Whether that was all that is in use.
+    all: bool,
+}
+
+impl Sampled {
+    /// Bytes that so much content is likely to add to the vault.
+    fn expected(&self, content: u64) -> u64 {
+        // What is new may lie between the places.
+        let packed = match self.all {
+            true => self.packed,
+            false => self.packed.max(CHUNK / 2),
+        };
+        match self.bytes {
+            0 => 0,
+            bytes => (u128::from(packed) * u128::from(content) / u128::from(bytes)) as u64,
+        }
+    }
+
+    fn words(&self) -> String {
+        let new = self.read - self.known;
+        match self.all {
+            true => format!("{new} of its {} pieces are new to the vault", self.read),
+            false => format!(
+                "{new} of {} places that were read on it are new to the vault",
+                self.read
+            ),
+        }
+    }
+}
+
+/// Reads some of the chunks that are in use, spread over the disk, and looks which of them the vault has.
+fn sample(disk: &dyn Disk, map: &Map, vault: &Vault) -> Result<Sampled, DiskError> {
+    let used: Vec<u64> = map
+        .chunks()
+        .filter(|(_, kind)| *kind == ByteKind::Data)
+        .map(|(chunk, _)| chunk)
+        .collect();
+    let mut sampled = Sampled {
+        all: used.len() <= SAMPLES,
+        ..Sampled::default()
+    };
+    let mut packer = Packer::default();
+    let count = used.len().min(SAMPLES);
+    for turn in 0..count {
+        // The middle of each of so many equal stretches.
+        let chunk = used[(2 * turn + 1) * used.len() / (2 * count)];
+        let start = chunk * CHUNK;
+        let mut bytes = disk.read_vec(start, CHUNK.min(disk.len() - start) as usize)?;
+        map.clear_free(start, &mut bytes);
+        sampled.read += 1;
+        sampled.bytes += bytes.len() as u64;
+        if bytes.iter().all(|byte| *byte == 0) || vault.holds(vault.name(Kind::Chunk, &bytes)) {
+            sampled.known += 1;
+        } else {
+            sampled.packed += packer.pack(&bytes)?.len() as u64;
+        }
+    }
+    Ok(sampled)
+}
 
 /// Prepares backups.
 #[derive(Clone)]
@@ -94,23 +175,14 @@ impl Taking {
     ) -> Result<api::BackupOutlook, Refusal> {
         let found = &inserted.found;
         let whose = self.whose(found).await?;
-        let (content, remarks, partitions) = self.in_use(slot, &inserted.medium).await?;
-        let last = match &whose.device {
-            Some(device) => self.records.newest_backup(device).await?,
-            None => None,
-        };
-        // What the device's last backup added it adds about once more; else what shares nothing.
-        let (expected, by) = match &last {
-            Some((name, stored)) => (*stored as u64, format!("as {name} did")),
-            None if self.like(&whose).await?.is_some() => (
-                content * FIRST / 1000,
-                "most of it is in the vault since its card was written".into(),
-            ),
-            None => (
-                content * FIRST / 100,
-                "nothing of it is known to be in the vault".into(),
-            ),
-        };
+        let InUse {
+            content,
+            remarks,
+            partitions,
+            sampled,
+        } = self.in_use(slot, &inserted.medium).await?;
+        let expected = sampled.expected(content);
+        let by = sampled.words();
         let free = self.store.free();
         let seconds = self.seconds(&inserted.at, found, content).await?;
         let too_much = free
@@ -140,13 +212,10 @@ impl Taking {
         })
     }
 
-    /// Bytes that are in use on the card in a slot, what is noteworthy about its file systems, and its partitions.
-    async fn in_use(
-        &self,
-        slot: SlotName,
-        medium: &Medium,
-    ) -> Result<(u64, Vec<String>, Vec<api::Partition>), Refusal> {
+    /// What is in use on the card in a slot, and how much of a sample of it the vault has.
+    async fn in_use(&self, slot: SlotName, medium: &Medium) -> Result<InUse, Refusal> {
         let (bench, insertion) = (self.slots.benches().clone(), medium.insertion.clone());
+        let vault = self.store.vault.clone();
         let looked = tokio::task::spawn_blocking(move || {
             let found = bench.slot(slot)?.ok_or(CardError::Empty)?;
             let card = found.open(&insertion, Access::Look)?;
@@ -156,9 +225,13 @@ impl Taking {
                 Refusal::invalid("no-layout", detail)
             };
             let seen = glance(&disk).map_err(|e| unfit(e.to_string()))?;
-            let partitions = shown::filled_partitions(&seen.partitions);
-            let content = seen.map.total(ByteKind::Data);
-            Ok::<_, Refusal>((content, remarks_of(&seen.findings), partitions))
+            let sampled = sample(&disk, &seen.map, &vault).map_err(|e| unfit(e.to_string()))?;
+            Ok::<_, Refusal>(InUse {
+                content: seen.map.total(ByteKind::Data),
+                remarks: remarks_of(&seen.findings),
+                partitions: shown::filled_partitions(&seen.partitions),
+                sampled,
+            })
         });
         looked
             .await

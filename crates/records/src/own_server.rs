@@ -11,11 +11,13 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use sqlx::{Connection, PgConnection};
 
 const USER: &str = "duplicarium";
+/// How long a start waits for a server that was killed to be gone, or for one that was just begun to answer.
+const PATIENCE: Duration = Duration::from_secs(20);
 /// Made last by [`OwnServer::make`]: a folder without it is half made.
 const MADE: &str = "duplicarium-made";
 
@@ -106,36 +108,41 @@ impl OwnServer {
         let password_file = data_dir.join("postgres.password");
         server.make(&password_file)?;
         let password = fs::read_to_string(&password_file).map_err(at(&password_file))?;
-        // One that a start which was killed has just begun may take a while until it answers.
-        let tries = if server.is_running() { 150 } else { 0 };
-        let port = match server.running_port() {
-            Some(port) if server.connect(port, password.trim(), tries).await.is_ok() => {
-                tracing::info!(port, "adopted the PostgreSQL that was running");
-                server.adopted = true;
-                port
-            }
-            _ => match server.launch() {
-                Ok(port) => port,
-                // One that a start which was killed had just begun was quicker.
-                Err(error) => {
-                    let mut port = None;
-                    for _ in 0..50 {
-                        port = server.running_port();
-                        if port.is_some() {
-                            break;
-                        }
-                        tokio::time::sleep(Duration::from_millis(100)).await;
-                    }
-                    let port = port.ok_or(error)?;
-                    tracing::info!(port, "adopted the PostgreSQL that was just starting");
-                    port
-                }
-            },
-        };
-        server.connect(port, password.trim(), 50).await?;
+        let port = server.find_or_launch(password.trim()).await?;
         server.port = port;
         server.url = url(port, password.trim(), USER);
         Ok(server)
+    }
+
+    /// The port of a server that lets us in: of the one that runs, or of one that is launched. One that a start which was
+    /// killed had just begun may take a while until it answers; and one that was killed leaves processes for a moment,
+    /// beside which no other starts.
+    async fn find_or_launch(&mut self, password: &str) -> Result<u16, OwnServerError> {
+        let begun = Instant::now();
+        loop {
+            let port = self.running_port().filter(|_| self.is_running());
+            let error = match port {
+                Some(port) => match self.connect(port, password, 10).await {
+                    Ok(()) => {
+                        tracing::info!(port, "adopted the PostgreSQL that was running");
+                        self.adopted = true;
+                        return Ok(port);
+                    }
+                    Err(error) => error,
+                },
+                None => match self.launch() {
+                    Ok(port) => {
+                        self.connect(port, password, 50).await?;
+                        return Ok(port);
+                    }
+                    Err(error) => error,
+                },
+            };
+            if begun.elapsed() > PATIENCE {
+                return Err(error);
+            }
+            tokio::time::sleep(Duration::from_millis(200)).await;
+        }
     }
 
     /// Whether it ran already, as after a crash of the service, or beside a running one.

@@ -11,7 +11,7 @@ mod vault;
 mod work;
 
 pub use catalogue::Content;
-pub use trust::{fingerprint, pinned, shown_fingerprint};
+pub use trust::{fingerprint, http_client, pinned, shown_fingerprint};
 
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
@@ -94,11 +94,8 @@ fn part(name: &str) -> String {
 impl Client {
     /// A client for the service at an address such as `http://127.0.0.1:7640`.
     pub fn new(address: &str, operator: &str) -> Self {
-        // The HTTP library wants to know whose cryptography to use, also where none is used; only
-        // the first call counts.
-        let _ = rustls::crypto::ring::default_provider().install_default();
         Self {
-            http: reqwest::Client::new(),
+            http: trust::http_client(|builder| builder).unwrap_or_default(),
             base: address.trim_end_matches('/').into(),
             operator: part(operator),
             token: None,

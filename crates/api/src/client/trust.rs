@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
-use rustls::{ClientConfig, DigitallySignedStruct, Error, SignatureScheme};
+use rustls::{ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme};
 
 /// The SHA-256 of a certificate, as people compare it.
 pub fn fingerprint(certificate: &[u8]) -> String {
@@ -91,6 +91,25 @@ fn client(
     reqwest::Client::builder()
         .tls_backend_preconfigured(config)
         .build()
+}
+
+/// A client of the HTTP library, set up by `set_up`. Where this computer knows no certificate authorities, it is one all the
+/// same: loopback and pinned certificates need none, and what does need one fails by itself.
+///
+/// # Errors
+/// What the HTTP library says of the rest.
+pub fn http_client(
+    set_up: impl Fn(reqwest::ClientBuilder) -> reqwest::ClientBuilder,
+) -> Result<reqwest::Client, reqwest::Error> {
+    // The HTTP library wants to know whose cryptography to use; only the first call counts.
+    let _ = ring::default_provider().install_default();
+    set_up(reqwest::Client::builder()).build().or_else(|_| {
+        let config = ClientConfig::builder()
+            .with_root_certificates(RootCertStore::empty())
+            .with_no_client_auth();
+        let builder = reqwest::Client::builder().tls_backend_preconfigured(config);
+        set_up(builder).build()
+    })
 }
 
 /// A client for which the certificate with this fingerprint is the service's, and no other.

@@ -5,7 +5,7 @@ use std::io::{IsTerminal as _, Seek as _, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
 use anyhow::{Context as _, bail};
-use api::{Comparison, Content, Difference, FileComparison};
+use api::{ClientError, Comparison, Content, Difference, FileComparison};
 use indicatif::{ProgressBar, ProgressStyle};
 use ring::digest;
 
@@ -131,6 +131,24 @@ fn sums_of(to: &Path) -> PathBuf {
 /// Zeros of this length become a hole.
 const HOLE: usize = 64 << 10;
 
+/// Gives the bytes of a source to `take`; answers how many there were.
+async fn ask(
+    context: &Context,
+    source: Source<'_>,
+    pack: Option<&str>,
+    take: impl FnMut(&[u8]) -> std::io::Result<()>,
+) -> Result<u64, ClientError> {
+    let client = &context.client;
+    match source {
+        Source::Image(of) => client.image_of(of, pack, take).await,
+        Source::Original(name) => client.original(name, take).await,
+        Source::Archive(of, partition, path) => {
+            client.archive_of(of, partition, path, pack, take).await
+        }
+        Source::Shared(name) => client.shared_image(name, pack, take).await,
+    }
+}
+
 /// Puts an image of `whole` bytes into a file: what is zero becomes holes, and its SHA-256 goes into a file beside it
 /// that `sha256sum --check` reads.
 async fn put(
@@ -169,15 +187,7 @@ async fn put(
         }
         Ok(())
     };
-    let got = match source {
-        Source::Image(of) => context.client.image_of(of, pack, take).await,
-        Source::Original(name) => context.client.original(name, take).await,
-        Source::Archive(of, partition, path) => {
-            let client = &context.client;
-            client.archive_of(of, partition, path, pack, take).await
-        }
-        Source::Shared(name) => context.client.shared_image(name, pack, take).await,
-    };
+    let got = ask(context, source, pack, take).await;
     bar.finish_and_clear();
     let is_whole = match &got {
         Ok(got) => !plain || *got == whole,
@@ -185,9 +195,17 @@ async fn put(
     };
     if !is_whole {
         std::fs::remove_file(to)?;
-        // Before the first byte, it says why.
-        if let (0, Err(e)) = (done, got) {
-            return Err(anyhow::Error::from(e).context(format!("{name} was not exported")));
+        // Before the first byte the service says why. What it met after that it knows now: asked again, it says so.
+        let why = match got {
+            Err(e @ ClientError::Refused(_)) => Some(e),
+            _ => {
+                let stop = |_: &[u8]| Err(std::io::Error::other("asked for the reason alone"));
+                let again = ask(context, source, pack, stop).await;
+                again.err().filter(|e| matches!(e, ClientError::Refused(_)))
+            }
+        };
+        if let Some(why) = why {
+            return Err(anyhow::Error::from(why).context(format!("{name} was not exported")));
         }
         bail!(
             "{name} was not exported: the service stopped sending after {done} bytes; its log says why"

@@ -18,6 +18,7 @@ use vault::{Manifest, ManifestDisk, Name};
 
 use crate::backups::is_there;
 use crate::catalogue::Catalogue;
+use crate::damage;
 use crate::in_force::InForce;
 use crate::refusal::Refusal;
 use crate::slots::Slots;
@@ -258,6 +259,23 @@ impl Inside {
                 found => found,
             },
         }
+    }
+
+    /// Refuses a content whose image would end half-way, because pieces of it are missing in the vault.
+    ///
+    /// # Errors
+    /// [`Refusal`] with the code `content-damaged`; what the records say.
+    pub async fn refuse_damaged(&self, content: &Content) -> Result<(), Refusal> {
+        let Some((store, manifest)) = content.manifest() else {
+            return Ok(());
+        };
+        let what = match content.sheet {
+            Some(_) => "release",
+            None => "backup",
+        };
+        let (vault, name) = (&store.vault, content.name.as_str());
+        let safe = "Nothing was sent";
+        damage::refuse_damaged(&self.records, vault, what, name, manifest, safe).await
     }
 
     /// The card in a slot, to look at beside whoever else does.

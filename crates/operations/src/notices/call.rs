@@ -17,12 +17,11 @@ const PATIENCE: Duration = Duration::from_secs(20);
 
 /// A client that follows nobody elsewhere.
 pub(super) fn client() -> reqwest::Client {
-    // The HTTP library wants to know whose cryptography to use; only the first call counts.
-    let _ = rustls::crypto::ring::default_provider().install_default();
-    let built = reqwest::Client::builder()
-        .timeout(PATIENCE)
-        .redirect(reqwest::redirect::Policy::none())
-        .build();
+    let built = api::http_client(|builder| {
+        builder
+            .timeout(PATIENCE)
+            .redirect(reqwest::redirect::Policy::none())
+    });
     built.unwrap_or_default()
 }
 

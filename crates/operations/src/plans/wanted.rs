@@ -24,6 +24,8 @@ use crate::store::manifest_name;
 use crate::work::WriteOrder;
 use api::SlotName;
 
+const UNTOUCHED: &str = "No card was touched";
+
 /// What shall be written, before any card is looked at.
 pub struct Wanted {
     pub kind: &'static str,
@@ -172,7 +174,15 @@ impl Plans {
         let sheet = self.catalogue.shelf().await?.sheet(&release)?;
         let manifest = manifest_name(&release.manifest)?;
         let (records, vault) = (&self.records, &self.store.vault);
-        refuse_damaged(records, vault, "release", &release.name, manifest).await?;
+        refuse_damaged(
+            records,
+            vault,
+            "release",
+            &release.name,
+            manifest,
+            UNTOUCHED,
+        )
+        .await?;
         let (mut counted, mut laid) = (None, Vec::new());
         if let Some(device) = &device {
             let (found, files) = self.laid_for(device, &sheet, manifest).await?;
@@ -242,7 +252,7 @@ impl Plans {
         is_there(&backup)?;
         let manifest = manifest_name(&backup.manifest)?;
         let (records, vault) = (&self.records, &self.store.vault);
-        refuse_damaged(records, vault, "backup", &backup.name, manifest).await?;
+        refuse_damaged(records, vault, "backup", &backup.name, manifest, UNTOUCHED).await?;
         let known = health::of(&backup);
         let failed_test = match known.health {
             api::BackupHealth::TestFailed => known.words,

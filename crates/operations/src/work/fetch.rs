@@ -130,27 +130,30 @@ fn check_parsed(url: &Url, private: bool) -> Result<(), String> {
 
 /// A client that keeps to the rules on every redirection and every name.
 fn client(private: bool) -> Result<Client, Refusal> {
-    let policy = reqwest::redirect::Policy::custom(move |attempt| {
-        if attempt.previous().len() > REDIRECTIONS {
-            return attempt.error("it was sent on too often");
-        }
-        match check_parsed(attempt.url(), private) {
-            Ok(()) => attempt.follow(),
-            Err(why) => attempt.error(why),
+    let policy = || {
+        reqwest::redirect::Policy::custom(move |attempt| {
+            if attempt.previous().len() > REDIRECTIONS {
+                return attempt.error("it was sent on too often");
+            }
+            match check_parsed(attempt.url(), private) {
+                Ok(()) => attempt.follow(),
+                Err(why) => attempt.error(why),
+            }
+        })
+    };
+    let built = api::http_client(|builder| {
+        let builder = builder
+            .redirect(policy())
+            .connect_timeout(SILENCE)
+            .read_timeout(SILENCE)
+            .no_proxy()
+            .user_agent(concat!("duplicarium/", env!("CARGO_PKG_VERSION")));
+        match private {
+            true => builder,
+            false => builder.dns_resolver(Arc::new(PublicOnly)),
         }
     });
-    let mut builder = Client::builder()
-        .redirect(policy)
-        .connect_timeout(SILENCE)
-        .read_timeout(SILENCE)
-        .no_proxy()
-        .user_agent(concat!("duplicarium/", env!("CARGO_PKG_VERSION")));
-    if !private {
-        builder = builder.dns_resolver(Arc::new(PublicOnly));
-    }
-    builder
-        .build()
-        .map_err(|e| Refusal::invalid("fetch", format!("fetching is not possible: {e}")))
+    built.map_err(|e| Refusal::invalid("fetch", format!("fetching is not possible: {e}")))
 }
 
 /// The innermost cause of a failure: what reqwest says itself is only that something failed.

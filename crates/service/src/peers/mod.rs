@@ -98,11 +98,12 @@ impl Peers {
         let client = match fingerprint {
             // It names its certificate in the records: that one, and no other.
             Some(fingerprint) => api::pinned(fingerprint)?,
-            None => reqwest::Client::builder()
-                .connect_timeout(PATIENCE)
-                .no_proxy()
-                .redirect(reqwest::redirect::Policy::none())
-                .build()?,
+            None => api::http_client(|builder| {
+                builder
+                    .connect_timeout(PATIENCE)
+                    .no_proxy()
+                    .redirect(reqwest::redirect::Policy::none())
+            })?,
         };
         clients.insert(fingerprint.map(str::to_owned), client.clone());
         Ok(client)

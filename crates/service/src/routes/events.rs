@@ -23,6 +23,7 @@ use utoipa_axum::routes;
 use crate::app::App;
 use crate::error::ApiError;
 use crate::serve::STREAM;
+use crate::shares::Share;
 use operations::news::News;
 use operations::people::{Caller, How};
 use operations::shown;
@@ -30,8 +31,10 @@ use operations::shown;
 const PAGE: i64 = 100;
 /// How often it is made sure that whoever listens may still.
 const SURE: Duration = Duration::from_secs(5);
-/// Streams that one person has open at once: a browser shares one among the pages of a window.
+/// Streams that one person has open at once: a browser has one a window. A newer one ends the oldest.
 const MOST_EACH: usize = 16;
+/// How long the reader of a stream that was ended by a newer one waits before it asks again.
+const REPLACED: Duration = Duration::from_secs(60);
 
 pub fn routes() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::new()
@@ -71,12 +74,9 @@ async fn stream(
 ) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, ApiError> {
     let permit = app.streams.clone().try_acquire_owned();
     let permit = permit.map_err(|_| ApiError::busy("too many streams of events are open"))?;
-    let share = match caller.person {
-        None => None,
-        Some(person) => Some(app.streams_of.take(person, MOST_EACH).ok_or_else(|| {
-            ApiError::busy("you have too many streams of events open; close some of your windows")
-        })?),
-    };
+    let mut share = caller
+        .person
+        .map(|person| app.streams_of.take(person, MOST_EACH));
     // Listening begins before the start is settled, so that nothing falls between.
     let mut news = app.events.bus.listen();
     let given = headers
@@ -95,6 +95,12 @@ async fn stream(
             loop {
                 let heard = tokio::select! {
                     heard = news.recv() => heard,
+                    // The reader is gone: its place is free at once, whether or not there is news.
+                    () = send.closed() => return None,
+                    () = replaced(&mut share) => {
+                        let last = Event::default().event("replaced").retry(REPLACED).data("");
+                        return send.send(Ok(last)).await.ok();
+                    }
                     _ = again.tick() => {
                         if !still_good(&app, &caller).await {
                             return None;
@@ -122,6 +128,14 @@ async fn stream(
         drop((permit, share));
     });
     Ok(Sse::new(ReceiverStream::new(receive)).keep_alive(KeepAlive::default()))
+}
+
+/// Returns when a newer stream of the same person took the place of this one.
+async fn replaced(share: &mut Option<Share>) {
+    match share {
+        Some(share) => share.ended().await,
+        None => std::future::pending().await,
+    }
 }
 
 /// Whether whoever listens may still: their pass may have been ended meanwhile. Where the records are away, nothing new

@@ -204,6 +204,7 @@ async fn backup_image(
 async fn whole(app: &App, of: Of<'_>, how: &How) -> Result<Response, ApiError> {
     let packing = Packing::named(how.pack.as_deref())?;
     let content = app.inside.find(of).await?;
+    app.inside.refuse_damaged(&content).await?;
     let name = format!("{}.img{}", content.name, packing.ending());
     let len = (packing == Packing::None).then_some(content.len);
     Ok(written(&name, len, move |out| {
@@ -282,6 +283,8 @@ async fn shared_image(
     Query(how): Query<How>,
 ) -> Result<Response, ApiError> {
     let packing = Packing::named(how.pack.as_deref())?;
+    let content = app.inside.find(Of::Backup(&name)).await?;
+    app.inside.refuse_damaged(&content).await?;
     let shared = app.inside.for_sharing(&name).await?;
     let name = format!("{}.img{}", shared.name(), packing.ending());
     let len = (packing == Packing::None).then_some(shared.bytes());

@@ -291,7 +291,10 @@ fn damaged_copies_of_the_records_are_named_and_recovery_says_what_it_took() {
         "{told}"
     );
     let (fine, told) = said(daemon(fresh.path(), &["--recover", "--records", "1"]));
-    assert!(fine && told.contains("The records of ") && told.contains("(number 1) are back"), "{told}");
+    assert!(
+        fine && told.contains("The records of ") && told.contains("(number 1) are back"),
+        "{told}"
+    );
     end_postgres(fresh.path());
 
     // An inspection names the damaged copy, keeps another one, and tidying is not held up by it.

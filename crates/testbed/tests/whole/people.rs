@@ -515,7 +515,8 @@ async fn sessions_are_cookies_that_change() {
     assert_eq!(bed.sql(open).trim(), "20");
 }
 
-/// Who listens to what happens hears nothing more once their pass is ended, and has so many streams and no more.
+/// Who listens to what happens hears nothing more once their pass is ended. Their newest streams are told, and a page that
+/// is left gives its place back at once, whether or not anything happens.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_stream_of_events_ends_with_its_pass() {
     let bed = Testbed::start();
@@ -533,8 +534,22 @@ async fn a_stream_of_events_ends_with_its_pass() {
         streams.push(listen().await);
         assert_eq!(streams.last().unwrap().status(), 200);
     }
-    assert_eq!(listen().await.status(), 503);
-    // Hers alone are many: others are heard as before.
+    // One more ends the oldest, which is told so.
+    streams.push(listen().await);
+    assert_eq!(streams.last().unwrap().status(), 200);
+    let oldest = tokio::time::timeout(std::time::Duration::from_secs(10), streams.remove(0).text());
+    let told = oldest.await.expect("it goes on").unwrap();
+    assert!(told.contains("event: replaced"), "{told}");
+    // Two hundred page loads, each left again: those that stay open are none the worse.
+    let first = streams.remove(0);
+    for _ in 0..200 {
+        streams.clear();
+        let stream = listen().await;
+        assert_eq!(stream.status(), 200);
+        streams.push(stream);
+    }
+    streams.push(first);
+    // Others are heard as before.
     let other = web
         .http
         .get(format!("{}/events", web.url))

@@ -329,3 +329,44 @@ fn systemd_is_told_how_the_service_is() {
     bed.environment.clear();
     bed.start_service();
 }
+
+/// A computer that lost its power, or a service that was killed with all that belongs to it: it starts again at once.
+#[test]
+fn service_and_database_killed_together_start_again() {
+    let mut bed = Testbed::start_with(&["--vault-hours", "0"]);
+    bed.done(&["site", "add", "pier", "--title", "Pier"]);
+    for round in 0..4 {
+        let file = bed.data_dir().join("postgres/postmaster.pid");
+        let text = std::fs::read_to_string(file).unwrap();
+        let pid = text.lines().next().unwrap().to_owned();
+        let mut kill = Command::new("kill").args(["-9", &pid]).spawn().unwrap();
+        bed.kill_service();
+        kill.wait().unwrap();
+        bed.start_service();
+        assert!(
+            bed.done(&["site", "list"]).contains("Pier"),
+            "round {round}"
+        );
+    }
+}
+
+/// Authorities of certificates are needed where a foreign certificate is to be believed, and nowhere else.
+#[test]
+fn a_computer_without_certificate_authorities_runs_all_programs() {
+    let none = [("SSL_CERT_FILE", "/dev/null"), ("SSL_CERT_DIR", "/nowhere")];
+    let mut bed = Testbed::start_after(&["--vault-hours", "0"], |bed| {
+        let none = none.map(|(name, value)| (name.to_owned(), value.to_owned()));
+        bed.environment.extend(none);
+    });
+    bed.done(&["site", "add", "pier", "--title", "Pier"]);
+    let mut command = bed.cli_command(&["site", "list"]);
+    let out = command.envs(none).output().unwrap();
+    let said = String::from_utf8_lossy(&out.stdout);
+    assert!(out.status.success() && said.contains("Pier"), "{out:?}");
+    let out = Command::new(testbed::binary("duplicarium-standin"))
+        .arg("--help")
+        .envs(none)
+        .output();
+    assert!(out.unwrap().status.success());
+    bed.stop_service();
+}
