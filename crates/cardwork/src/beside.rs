@@ -3,7 +3,7 @@
 
 use imagecraft::{Disk, DiskError, Map, packed};
 
-use crate::check::{CheckError, Keep, Kept, Report};
+use crate::check::{CheckError, Keep, Kept, QuickChecked, QuickFailed, Report};
 use crate::{Mark, Options, Progress, Unwritten, WriteError, Written};
 
 /// Takes one chunk after the other: its index and its bytes.
@@ -59,7 +59,7 @@ pub trait Beside: Send + Sync {
         mark: &Mark,
         keep: &mut dyn Saves,
         progress: &Progress,
-    ) -> Result<Report, CheckError>;
+    ) -> Result<QuickChecked, QuickFailed>;
 
     /// As [`check::put_back`](crate::check::put_back).
     ///

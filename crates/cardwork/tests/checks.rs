@@ -4,7 +4,8 @@
 use std::sync::Arc;
 
 use cardwork::check::{
-    self, CheckError, Fault as Found, Keep, Kept, QUICK_BYTES, Verdict, full, put_back, quick,
+    self, Before, CheckError, Fault as Found, Keep, Kept, QUICK_BYTES, Verdict, full, is_back,
+    put_back, quick,
 };
 use cardwork::{CardError, Mark, Progress};
 use proptest::prelude::*;
@@ -76,7 +77,9 @@ fn a_quick_check_leaves_a_good_card_as_it_was() {
         let (card, progress) = card(size, Fault::None, None);
         let before = medium(&card);
         let mut kept = Memory::default();
-        let report = quick(&card, &mark(), &mut kept, &progress).unwrap();
+        let checked = quick(&card, &mark(), &mut kept, &progress).unwrap();
+        assert_eq!(checked.before, Before::PutBack);
+        let report = checked.report;
         assert_eq!(report.verdict, Verdict::NoSign, "{size}: {report:?}");
         assert!(report.written <= QUICK_BYTES && report.wrong == 0);
         assert!(
@@ -104,7 +107,8 @@ fn forged_cards_of_every_usual_size_are_told_with_their_true_one() {
         ] {
             for fault in [Fault::Wraps(capacity), Fault::Drops(capacity)] {
                 let (card, progress) = card(size, fault, None);
-                let report = quick(&card, &mark(), &mut Memory::default(), &progress).unwrap();
+                let checked = quick(&card, &mark(), &mut Memory::default(), &progress).unwrap();
+                let report = checked.report;
                 let Verdict::Forged { least, most } = report.verdict else {
                     panic!("{fault:?} of {size}: {report:?}");
                 };
@@ -226,31 +230,57 @@ proptest! {
         judge_full(size, fault, event)?;
     }
 
-    /// However a quick check ends, the card is as it was, or says that it is unfinished, and what was kept
-    /// gives it back.
+    /// However a quick check ends, and whatever is wrong with the card: where it says that what was on it is on it, that is
+    /// so at the medium; else what was kept gives it back, and the card carries the mark as far as it takes it.
     #[test]
-    fn a_quick_check_loses_nothing(call in 1_u64..700, what in 0..3_usize) {
-        let event = [Event::Pulled, Event::FailsOnce, Event::Cancelled][what];
+    fn a_quick_check_loses_nothing(
+        call in 1_u64..700,
+        what in 0..4_usize,
+        fault in prop_oneof![
+            2 => Just(Fault::None),
+            // It takes the test data, and not what was there before.
+            4 => (1_u64..110 * MB).prop_map(Fault::KeepsFirst),
+            1 => (40 * MB..150 * MB).prop_map(|at| Fault::Wraps(at / 512 * 512)),
+            1 => (40 * MB..150 * MB).prop_map(Fault::Drops),
+            1 => (1_000_000_u64..20 * MB).prop_map(Fault::FlipsWritten),
+        ],
+    ) {
+        let event = [Event::Pulled, Event::FailsOnce, Event::Cancelled].get(what).copied();
         let size = 160 * MB;
-        let (card, progress) = card(size, Fault::None, Some((call, event)));
+        let (card, progress) = card(size, fault, event.map(|event| (call, event)));
         let before = medium(&card);
         let mut kept = Memory::default();
         let ended = quick(&card, &mark(), &mut kept, &progress);
         let after = medium(&card);
-        if let Ok(report) = &ended {
-            prop_assert!(after == before, "{:?} but the card is another", report.verdict);
-        } else if after != before {
-            let first = card.medium(0, 4096);
-            let marked = Mark::find(&first) == Some(mark());
-            // In the moment of the pull a block may be half written.
-            prop_assert!(marked || event == Event::Pulled, "{ended:?} without the mark");
-            prop_assert!(kept.1, "the card was changed before what it held was safe");
-            // A new insertion of the same card.
+        let said = match &ended {
+            Ok(checked) => &checked.before,
+            Err(failed) => &failed.before,
+        };
+        if let Ok(checked) = &ended {
+            let lost = matches!(said, Before::Kept(_));
+            prop_assert!(
+                !lost || checked.report.verdict != Verdict::NoSign,
+                "what was on it is not, and nothing is wrong: {checked:?}"
+            );
+        }
+        let Before::Kept(_) = said else {
+            prop_assert!(after == before, "{fault:?}: {said:?} but the card is another");
+            return Ok(());
+        };
+        prop_assert!(kept.1, "the card was changed before what it held was safe");
+        let first = card.medium(0, 4096);
+        let marked = Mark::find(&first) == Some(mark());
+        // In the moment of the pull a block may be half written; a card that takes nothing any more takes no mark.
+        let may_lack = event == Some(Event::Pulled) || !matches!(fault, Fault::None);
+        prop_assert!(marked || may_lack, "{ended:?} without the mark");
+        // A new insertion of the same card, if it is a good one.
+        if fault == Fault::None {
             let fresh = Arc::new(Progress::default());
             let again = LyingCard::new(size, 0x5a, Fault::None, None, fresh.clone());
             for (at, page) in card.changed() {
                 again.engrave(at, &page);
             }
+            prop_assert_eq!(is_back(&again, &kept).unwrap(), after == before);
             put_back(&again, &kept, &fresh).unwrap();
             prop_assert!(medium(&again) == before, "what was kept does not give the card back");
         }

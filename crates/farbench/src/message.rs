@@ -5,14 +5,14 @@
 
 use bench::Bindings;
 use bench::linux::Disk;
-use cardwork::check::{CheckError, Report};
+use cardwork::check::{Before, CheckError, Report};
 use cardwork::{Access, CardError, Insertion, Left, Mark, Medium, Options, Place, Stage};
 use cardwork::{Unwritten, WriteError, Written};
 use imagecraft::{ByteKind, DiskError, Map, Run};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 
 /// Version of the protocol. Service and worker must speak the same.
-pub const VERSION: u32 = 1;
+pub const VERSION: u32 = 2;
 /// Longest header and body of a message, in bytes.
 pub const MOST: usize = 64 << 20;
 
@@ -310,6 +310,20 @@ pub enum End {
     Read,
     /// A check came to this.
     Checked(Report),
+    /// A quick check came to this.
+    CheckedQuickly {
+        /// What it found.
+        report: Report,
+        /// What became of what was on the card.
+        before: Before,
+    },
+    /// A quick check came to no verdict.
+    NotChecked {
+        /// Why.
+        failure: Failure,
+        /// What became of what was on the card.
+        before: Before,
+    },
     /// What was kept is back.
     PutBack,
     /// It came to no end.

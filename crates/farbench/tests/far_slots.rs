@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use cardwork::check::{Keep, Kept, Verdict, full, put_back, quick};
+use cardwork::check::{Before, Keep, Kept, Verdict, full, put_back, quick};
 use cardwork::{
     Access, Likely, Mark, MemorySlot, Options, Progress, Slot, Stage, Unknown, WriteError,
     conformance, read_again, read_out, write,
@@ -260,7 +260,8 @@ fn cards_are_checked_there_and_what_is_on_them_is_kept_here() {
     let card = far.open(&insertion, Access::Hold).unwrap();
     let mut shelf = Shelf::default();
     let report = quick(card.as_ref(), &mark(), &mut shelf, &Progress::default()).unwrap();
-    assert_eq!(report.verdict, Verdict::NoSign);
+    assert_eq!(report.report.verdict, Verdict::NoSign);
+    assert_eq!(report.before, Before::PutBack);
     assert!(slot.bytes().unwrap() == before && !shelf.0.is_empty());
     assert!(
         std::fs::read_dir(cache.path()).unwrap().next().is_none(),
@@ -280,9 +281,10 @@ fn cards_are_checked_there_and_what_is_on_them_is_kept_here() {
     )
     .unwrap_err();
     assert!(
-        refused.to_string().contains("the shelf is full"),
-        "{refused}"
+        refused.error.to_string().contains("the shelf is full"),
+        "{refused:?}"
     );
+    assert_eq!(refused.before, Before::Untouched);
     assert!(slot.bytes().unwrap() == before, "nothing was touched");
 
     let report = full(card.as_ref(), &mark(), &Progress::default()).unwrap();

@@ -502,15 +502,21 @@ fn closing(kind: &str, result: &Value) -> Vec<String> {
             ),
             safe,
         ],
-        "check" => vec![
-            verdict_words(
+        "check" => {
+            let verdict = verdict_words(
                 text("verdict"),
                 result["least"].as_i64(),
                 result["most"].as_i64(),
                 &result["report"],
-            ),
-            safe,
-        ],
+            );
+            let kept = result["before"]["kept"].as_str().map(|why| {
+                format!(
+                    "What was on it is not all on it now ({why}): it is kept here, and a card that takes it gets it back \
+                     (duplicarium card put-back)."
+                )
+            });
+            [vec![verdict], kept.into_iter().collect(), vec![safe]].concat()
+        }
         "clear" => vec![
             format!("Written and read back: {}.", size("verified")),
             safe,

@@ -9,7 +9,9 @@ mod full;
 mod quick;
 
 pub use full::full;
-pub use quick::{Keep, Kept, QUICK_BYTES, put_back, quick};
+pub use quick::{
+    Before, Keep, Kept, QUICK_BYTES, QuickChecked, QuickFailed, is_back, put_back, quick,
+};
 
 use serde::{Deserialize, Serialize};
 

@@ -5,6 +5,8 @@
 //! the blocks behind are lost. The last block is one of them. Everything is saved before, read oldest first,
 //! and put back in reverse, so that on a card that wraps the older of two that share a place comes last.
 
+use serde::{Deserialize, Serialize};
+
 use crate::check::{CheckError, Fault, Findings, Report, Verdict};
 use crate::flight::with_tries;
 use crate::occupant::BLOCK_0;
@@ -79,23 +81,115 @@ fn places(size: u64) -> Vec<(u64, usize)> {
     places
 }
 
+/// What became of what was on a card that was checked quickly.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Before {
+    /// Not a byte of it was changed.
+    Untouched,
+    /// It was put back, and reads as it did.
+    PutBack,
+    /// It is not on the card, or nobody can tell, for this reason. What was kept gives it back; the card carries the mark
+    /// until then, as far as it takes it.
+    Kept(String),
+}
+
+/// A quick check that came to a verdict.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct QuickChecked {
+    /// What it found.
+    pub report: Report,
+    /// What became of what was on the card.
+    pub before: Before,
+}
+
+/// A quick check that came to none.
+#[derive(Debug)]
+pub struct QuickFailed {
+    /// Why.
+    pub error: CheckError,
+    /// What became of what was on the card.
+    pub before: Before,
+}
+
+impl QuickFailed {
+    fn untouched(error: CheckError) -> Self {
+        Self {
+            error,
+            before: Before::Untouched,
+        }
+    }
+}
+
 /// Checks a card quickly, and puts back what was on it. What is on it is kept in `keep` before the first
 /// byte is changed; block 0 carries the mark meanwhile.
 ///
 /// # Errors
-/// [`CheckError`]. Whatever was not put back then lies in `keep`; [`put_back`] does it.
+/// [`QuickFailed`]. Where [`Before::Kept`] says so, [`put_back`] gives the card back what was on it.
 pub fn quick<K: Keep + Kept>(
     card: &dyn CardIo,
     mark: &Mark,
     keep: &mut K,
     progress: &Progress,
-) -> Result<Report, CheckError> {
+) -> Result<QuickChecked, QuickFailed> {
     if let Some(there) = card.beside() {
         return there.quick(mark, keep, progress);
     }
     let places = places(card.size());
+    let pattern = Pattern::fresh().map_err(|e| CheckError::Chance(e.to_string()));
+    let pattern = pattern.map_err(QuickFailed::untouched)?;
+    save(card, &places, keep, progress).map_err(QuickFailed::untouched)?;
+
+    let mut findings = Findings::default();
+    let tested = test(card, mark, &places, &pattern, &mut findings, progress);
+    // Whatever came of it, the card gets back what was on it, as far as it takes it.
+    let back = match &tested {
+        Err(CheckError::Card(error)) if error.is_out_of_reach() => Err(None),
+        _ => put_back(card, &*keep, progress).map_err(Some),
+    };
+    let before = match &back {
+        Ok(()) => Before::PutBack,
+        Err(why) => {
+            // Some of the test data may lie on it: it is not to pass for whole.
+            let marked = card.write_at(0, &mark.to_block()[..BLOCK.min(card.size()) as usize]);
+            let _ = marked.and_then(|()| card.flush());
+            match why {
+                Some(why) => Before::Kept(why.to_string()),
+                None => Before::Kept("the card went away".into()),
+            }
+        }
+    };
+    let written = match tested {
+        Ok(written) => written,
+        Err(error) => return Err(QuickFailed { error, before }),
+    };
+    let mut verdict = verdict(&places, &findings, card.size());
+    if verdict == Verdict::NoSign {
+        match back {
+            Ok(()) => {}
+            // It took the test data, and did not take what was on it: it cannot be trusted.
+            Err(Some(CheckError::NotPutBack { offset })) => {
+                findings.fault(offset, (offset + BLOCK).min(card.size()), Fault::Changed);
+                verdict = Verdict::Bad;
+            }
+            Err(error) => {
+                let error = error.unwrap_or(CheckError::Card(CardError::Gone));
+                return Err(QuickFailed { error, before });
+            }
+        }
+    }
+    let report = findings.report(verdict, written);
+    Ok(QuickChecked { report, before })
+}
+
+/// Keeps what lies at these places, and in block 0.
+fn save<K: Keep + Kept>(
+    card: &dyn CardIo,
+    places: &[(u64, usize)],
+    keep: &mut K,
+    progress: &Progress,
+) -> Result<(), CheckError> {
     let total: u64 = places.iter().map(|(_, len)| *len as u64).sum();
-    let pattern = Pattern::fresh().map_err(|e| CheckError::Chance(e.to_string()))?;
     progress.begin(Stage::Saving, total);
     let block_0 = BLOCK.min(card.size()) as usize;
     for (at, len) in std::iter::once((0, block_0)).chain(places.iter().copied()) {
@@ -107,22 +201,24 @@ pub fn quick<K: Keep + Kept>(
         keep.save(at, &found).map_err(CheckError::Keep)?;
         progress.advance(len as u64);
     }
-    keep.settle().map_err(CheckError::Keep)?;
+    keep.settle().map_err(CheckError::Keep)
+}
 
-    let mut findings = Findings::default();
-    let tested = test(card, mark, &places, &pattern, &mut findings, progress);
-    // Whatever came of it, the card gets back what was on it, as far as it takes it.
-    let back = match &tested {
-        Err(CheckError::Card(error)) if error.is_out_of_reach() => Ok(()),
-        _ => put_back(card, &*keep, progress),
-    };
-    let written = tested?;
-    let verdict = verdict(&places, &findings, card.size());
-    // A card that is known to be faulty cannot be asked to take back what was on it.
-    if verdict == Verdict::NoSign {
-        back?;
+/// Whether a card holds at every place what was kept of it.
+///
+/// # Errors
+/// What the card reports, or a place that cannot be had.
+pub fn is_back(card: &dyn CardIo, kept: &dyn Kept) -> Result<bool, CheckError> {
+    let mut found = Vec::new();
+    for number in 0..kept.len() {
+        let (at, bytes) = kept.place(number).map_err(CheckError::Keep)?;
+        found.resize(bytes.len(), 0);
+        with_tries(|| card.read_at(at, &mut found))?;
+        if found != bytes {
+            return Ok(false);
+        }
     }
-    Ok(findings.report(verdict, written))
+    Ok(true)
 }
 
 /// Puts the test data on, and reads it back in the same order.

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::Duration;
 
-use cardwork::check::{CheckError, Kept, Report};
+use cardwork::check::{Before, CheckError, Kept, QuickChecked, QuickFailed, Report};
 use cardwork::{
     Beside, CardError, Chunks, Fill, Left, Likely, Mark, Options, Progress, Saves, Take, Unwritten,
     WriteError, Written,
@@ -333,23 +333,40 @@ impl Beside for FarCard {
         mark: &Mark,
         keep: &mut dyn Saves,
         progress: &Progress,
-    ) -> Result<Report, CheckError> {
+    ) -> Result<QuickChecked, QuickFailed> {
         let order = Order::Quick { mark: mark.clone() };
+        // The bench changes nothing before all that it saved is said to be safe.
+        let mut settled = false;
         let ended = self.work(order, &[], progress, &mut |wish, body| match wish {
             Wish::Save { offset } => match keep.save(offset, &body) {
                 Ok(()) => Ok((Given::Done, Vec::new())),
                 Err(why) => Err(Failure::Content(why)),
             },
             Wish::Settle => match keep.settle() {
-                Ok(()) => Ok((Given::Done, Vec::new())),
+                Ok(()) => {
+                    settled = true;
+                    Ok((Given::Done, Vec::new()))
+                }
                 Err(why) => Err(Failure::Content(why)),
             },
             Wish::Kept { number } => place(keep, number),
             _ => Err(nonsense()),
         });
-        match ended? {
-            End::Checked(report) => Ok(report),
-            other => Err(self.odd(other).into()),
+        let failed = |error: CheckError| QuickFailed {
+            before: match settled {
+                true => Before::Kept(error.to_string()),
+                false => Before::Untouched,
+            },
+            error,
+        };
+        match ended {
+            Ok(End::CheckedQuickly { report, before }) => Ok(QuickChecked { report, before }),
+            Ok(End::NotChecked { failure, before }) => Err(QuickFailed {
+                error: failure.into(),
+                before,
+            }),
+            Ok(other) => Err(failed(self.odd(other).into())),
+            Err(failure) => Err(failed(failure.into())),
         }
     }
 

@@ -108,8 +108,14 @@ fn carry_out(
         Order::Quick { mark } => {
             let mut kept = AtService::new(talk, work, 0, 0);
             match quick(card, &mark, &mut kept, progress) {
-                Ok(report) => End::Checked(report),
-                Err(error) => End::Failed(error.into()),
+                Ok(checked) => End::CheckedQuickly {
+                    report: checked.report,
+                    before: checked.before,
+                },
+                Err(failed) => End::NotChecked {
+                    failure: failed.error.into(),
+                    before: failed.before,
+                },
             }
         }
         Order::PutBack { places, bytes } => {

@@ -2,7 +2,6 @@
 
 use std::time::Instant;
 
-use cardwork::Occupant;
 use records::cards::Card;
 
 use super::stops::Stops;
@@ -80,12 +79,9 @@ impl Plans {
             Some(label) => self.records.unfinished_work(label).await?,
             None => None,
         };
-        let unfinished = unfinished.filter(|(job, kind)| {
-            let marked =
-                matches!(&found.contents.occupant, Occupant::Unfinished(mark) if mark.job == *job);
-            // A full check keeps nothing of what it overwrites.
-            kind == "check" && marked && kept::is_kept(&self.store.checks, *job)
-        });
+        // A full check keeps nothing of what it overwrites.
+        let unfinished = unfinished
+            .filter(|(job, kind)| kind == "check" && kept::is_kept(&self.store.checks, *job));
         let unfinished = unfinished.map(|(job, _)| job);
         let work = CardWork::of(&new.work, unfinished)?;
         if let Some(label) = &found.label {

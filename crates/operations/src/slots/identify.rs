@@ -4,6 +4,7 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use cardwork::check::is_back;
 use cardwork::{
     Access, Bound, CardError, CardIo, Contents, Insertion, Medium, Occupant, has_edges_of, look,
 };
@@ -13,6 +14,7 @@ use records::imprints::{Doubt, Spoilt};
 use vault::{ManifestDisk, Name};
 
 use super::{AGAIN, Found, Slots, Trouble};
+use crate::kept;
 use crate::news::News;
 use crate::refusal::Refusal;
 use api::SlotName;
@@ -45,7 +47,7 @@ impl Slots {
         let identified = async {
             let label = self.identify(slot, medium, &contents, &bound).await?;
             if let Some(label) = &label {
-                self.settle_work(label, &contents, &bound).await?;
+                self.settle_work(slot, label, &contents, &bound).await?;
             }
             self.call_by_its_name(&mut contents, label.as_deref())
                 .await?;
@@ -166,6 +168,7 @@ impl Slots {
     /// Work on the card itself that was cut off is recorded as what its card now shows it to be.
     async fn settle_work(
         &self,
+        slot: SlotName,
         label: &str,
         contents: &Contents,
         bound: &Bound,
@@ -175,6 +178,8 @@ impl Slots {
         };
         let after = match &contents.occupant {
             Occupant::Unfinished(mark) if mark.job == job => return Ok(()),
+            // What it found is kept: whether the card has all of it again only a look at the card tells.
+            _ if kind == "check" && !self.has_all_back(slot, bound, job).await => return Ok(()),
             Occupant::Empty(mark) if mark.job == job => After::Cleared(bound.edges),
             // It ended before the first byte, or with the last.
             Occupant::Stamped(_) => After::AsBefore,
@@ -193,6 +198,30 @@ impl Slots {
                 .await?;
         }
         Ok(())
+    }
+
+    /// Whether a card has what a check found on it, as far as that is kept here. Nothing is kept of it any more then.
+    async fn has_all_back(&self, slot: SlotName, bound: &Bound, job: i64) -> bool {
+        if !kept::is_kept(&self.store.checks, job) {
+            return true;
+        }
+        let (bench, insertion) = (self.benches.clone(), bound.insertion.clone());
+        let (folder, keys) = (self.store.checks.clone(), self.store.keys.clone());
+        let compared = tokio::task::spawn_blocking(move || {
+            let Ok(kept) = kept::KeptFile::open(&folder, keys, job) else {
+                // It is written to its end, and synced, before the first byte of a card is changed.
+                kept::give_up(&folder, job);
+                return true;
+            };
+            let slot = bench.slot(slot).ok().flatten();
+            let card = slot.and_then(|slot| slot.open(&insertion, Access::Look).ok());
+            let back = card.is_some_and(|card| is_back(card.as_ref(), &kept).unwrap_or(false));
+            if back {
+                kept.remove();
+            }
+            back
+        });
+        compared.await.unwrap_or(false)
     }
 
     /// A write that was under way when the service ended, or whose card was gone when it failed, is

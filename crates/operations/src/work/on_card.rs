@@ -1,7 +1,7 @@
 //! Work on a card itself: it is checked, cleared, or given back what a check that was cut off had found on
 //! it.
 
-use cardwork::check::{CheckError, Report, Verdict, full, put_back, quick};
+use cardwork::check::{Before, CheckError, Report, Verdict, full, put_back, quick};
 use cardwork::{Access, Bound, CardError, CardIo, Left, Mark, Options, Slot, Stage, write};
 use imagecraft::fs::fat::empty_volume;
 use imagecraft::{ByteKind, Map, MemoryDisk, Overlay};
@@ -175,40 +175,27 @@ impl From<CheckError> for Refusal {
 fn quick_check(work: &Work, store: &Store, card: &dyn CardIo, mark: &Mark) -> Ended {
     let kept = KeptFile::create(&store.checks, store.keys.clone(), work.job);
     let mut kept = kept.map_err(|error| (error, After::AsBefore))?;
-    match quick(card, mark, &mut kept, &work.progress) {
-        Ok(report) => {
-            let marked = is_marked(card, mark);
-            let after = match marked {
-                true => After::Unfinished,
-                false => After::AsBefore,
-            };
-            // What a faulty card did not take back can still be had.
-            if after == After::AsBefore && report.verdict != Verdict::Bad {
-                kept.remove();
-            }
-            Ok(finished(&report, card.size(), after))
+    let ended = quick(card, mark, &mut kept, &work.progress);
+    let before = match &ended {
+        Ok(checked) => &checked.before,
+        Err(failed) => &failed.before,
+    };
+    let after = match before {
+        Before::Untouched | Before::PutBack => {
+            kept.remove();
+            After::AsBefore
         }
-        Err(error) => {
-            let after = match is_marked(card, mark) {
-                true => After::Unfinished,
-                false if matches!(&error, CheckError::Card(e) if e.is_out_of_reach()) => {
-                    After::Unfinished
-                }
-                false => {
-                    kept.remove();
-                    After::AsBefore
-                }
-            };
-            Err((error.into(), after))
+        // What the card did not take back stays here until it has it.
+        Before::Kept(_) => After::Unfinished,
+    };
+    match ended {
+        Ok(checked) => {
+            let mut done = finished(&checked.report, card.size(), after);
+            done.result["before"] = json!(checked.before);
+            Ok(done)
         }
+        Err(failed) => Err((failed.error.into(), after)),
     }
-}
-
-/// Whether block 0 of a card says that this job has not ended.
-fn is_marked(card: &dyn CardIo, mark: &Mark) -> bool {
-    let wanted = mark.to_block();
-    let mut found = vec![0; wanted.len().min(card.size() as usize)];
-    card.read_at(0, &mut found).is_ok() && found == wanted[..found.len()]
 }
 
 fn full_check(work: &Work, card: &dyn CardIo, mark: &Mark) -> Ended {
@@ -357,8 +344,8 @@ fn explain(error: Refusal, after: After, order: &CardOrder) -> Refusal {
     let now = match (after, order.work) {
         (After::AsBefore, _) => "What was on it is on it",
         (_, CardWork::Quick | CardWork::PutBack(_)) => {
-            "It says itself that it is unfinished; what was on it is kept here, and is put back when it is in a slot \
-             again (duplicarium card put-back)"
+            "What was on it is not all on it now: that is kept here, and is put back when it is in a slot again \
+             (duplicarium card put-back)"
         }
         _ => "It is incomplete and says so itself",
     };

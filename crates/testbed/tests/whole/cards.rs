@@ -262,6 +262,74 @@ fn a_check_that_is_cut_off_loses_nothing() {
     assert_eq!(bed.json(&["slot", "list"])[0]["card"]["device"], "quay-01");
 }
 
+/// A card that takes the test data and not what was on it: that stays here until a card has it, whatever the check found;
+/// and nothing was changed on one that is pulled while it is only read.
+#[test]
+fn what_a_card_does_not_take_back_is_kept() {
+    let bed = bed();
+    bed.make_card("mica", &SIZE.to_string(), &[]);
+    let label = written(&bed, "mica", 1, "quay-01");
+    let before = bed.card_digest("mica");
+    let kept = || {
+        std::fs::read_dir(bed.data_dir().join("checks"))
+            .unwrap()
+            .count()
+    };
+    // Between what a check puts on it and what it puts back.
+    bed.standin(&["fault", "mica", "read-only=50MB"]);
+    bed.standin(&["pull", "--slot", "1"]);
+    bed.put("mica", 1);
+    let said = bed.refused(&["card", "check", "--slot", "1", "--yes", &label]);
+    assert!(
+        said.contains("not all on it now") && !said.contains("What was on it is on it"),
+        "{said}"
+    );
+    assert_ne!(bed.card_digest("mica"), before);
+    assert_eq!(kept(), 1);
+    let state = |wanted: &str| bed.json(&["card", "show", &label])["card"]["state"] == wanted;
+    assert!(state("incomplete"));
+    // Seen again it is that still, and gets back what is kept as soon as it takes it.
+    bed.standin(&["pull", "--slot", "1"]);
+    bed.standin(&["fault", "mica"]);
+    bed.put("mica", 2);
+    until("it is known", || {
+        bed.json(&["slot", "list"])[1]["card"]["label"] == *label
+    });
+    assert!(state("incomplete") && kept() == 1);
+    bed.done(&["card", "put-back", "--slot", "2", "--yes", &label]);
+    assert_eq!(bed.card_digest("mica"), before);
+    assert!(state("imprinted") && kept() == 0);
+
+    // Pulled while it is saved, it is as it was, and that is said.
+    bed.make_card("onyx", &SIZE.to_string(), &["--rate", "6MB"]);
+    let label = written(&bed, "onyx", 3, "quay-02");
+    let before = bed.card_digest("onyx");
+    let (client, runtime) = (bed.client(), tokio::runtime::Runtime::new().unwrap());
+    let plan = NewCardPlan {
+        slot: api::SlotName::here(3),
+        work: "quick-check".into(),
+    };
+    let plan = runtime.block_on(client.card_plan(&plan)).unwrap();
+    let job = runtime
+        .block_on(client.confirm(&plan.id, plan.agreed(), None))
+        .unwrap();
+    let now = || runtime.block_on(client.job(job.id)).unwrap();
+    until("it saves", || {
+        now()
+            .progress
+            .is_some_and(|progress| progress.stage == "saving" && progress.done > 0)
+    });
+    bed.standin(&["pull", "--slot", "3"]);
+    until("it ends", || now().finished_at.is_some());
+    let error = now().error.unwrap();
+    assert!(error.contains("What was on it is on it"), "{error}");
+    assert_eq!(bed.card_digest("onyx"), before);
+    assert_eq!(
+        bed.json(&["card", "show", &label])["card"]["state"],
+        "imprinted"
+    );
+}
+
 #[test]
 fn a_card_is_cleared_as_far_as_was_asked_for() {
     let bed = bed();
