@@ -258,7 +258,7 @@ pub async fn export(
             println!("everything that was in use on its card; it holds secrets as the card did")
         }
         Source::Archive(..) => println!(
-            "files with owners, modes and times; devices, sockets and extended attributes are left out"
+            "files with owners, modes, times and extended attributes; devices, pipes and sockets are left out"
         ),
         Source::Shared(_) => {
             println!("without what is listed above; look at it before you hand it on")

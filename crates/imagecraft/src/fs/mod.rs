@@ -3,6 +3,7 @@
 
 pub mod ext;
 pub mod fat;
+pub mod name;
 mod opened;
 mod other;
 mod tree;

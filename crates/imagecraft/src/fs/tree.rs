@@ -25,7 +25,7 @@ pub enum NodeKind {
 /// One name in a folder.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Node {
-    /// The name, without folders.
+    /// The name, without folders, as text ([`text_of`](super::name::text_of)).
     pub name: String,
     /// What it is.
     pub kind: NodeKind,
@@ -35,7 +35,7 @@ pub struct Node {
     pub mode: Option<u32>,
     /// User and group, on file systems that have them.
     pub owner: Option<(u32, u32)>,
-    /// The target of a symbolic link.
+    /// The target of a symbolic link, as text like names.
     pub target: Option<String>,
     /// When its content was changed last, in seconds since 1970; on FAT by the clock of whoever wrote it.
     pub modified: Option<i64>,
@@ -52,8 +52,10 @@ pub enum FileError {
     /// No such file.
     #[error("there is no {0}")]
     Missing(String),
-    /// A folder where a file is wanted, or the other way round.
-    #[error("{0} is a folder where a file is wanted, or the other way round")]
+    /// It is not of the kind that is wanted.
+    #[error(
+        "{0} is not of the kind that is wanted here: a file has bytes to read, a folder has files in it; devices, pipes and sockets have neither"
+    )]
     WrongKind(String),
     /// Links that lead in a circle.
     #[error("{0} leads from one link to the next without end")]
@@ -99,6 +101,11 @@ pub trait Files {
 
     /// Gives the bytes of a regular file that was listed to `sink`, in order.
     fn read_node(&self, node: &Node, sink: Sink<'_>) -> Result<(), FileError>;
+
+    /// The extended attributes of what was listed, with their whole names, on file systems that have them.
+    fn attributes(&self, _: &Node) -> Result<Vec<(String, Vec<u8>)>, FileError> {
+        Ok(Vec::new())
+    }
 
     /// Where the content of a regular file that was listed lies, in the order of the file, without
     /// holes. `None` where that says nothing about its bytes: it lies in its inode, or a journal holds

@@ -727,3 +727,139 @@ async fn the_vault_is_looked_after_by_itself() {
         .await;
     assert!(matches!(share, Err(ClientError::Refused(problem)) if problem.code == "bad-value"));
 }
+
+/// Names that are no text, times of other centuries, attributes, access lists, holes, pipes: what a file system holds
+/// comes out as it is. The archive is unpacked by the system's own tar, and read by Python's.
+#[test]
+fn files_come_out_as_they_are() {
+    let bed = Testbed::start_with(&["--vault-hours", "0"]);
+    bed.load_catalogue();
+    with_card(&bed, "quay-01", "mica");
+    bed.standin(&["pull", "--slot", "1"]);
+    let dir = tempfile::tempdir().unwrap();
+    let at = |name: &str| dir.path().join(name);
+    for word in ["umlaut a", "umlaut o"] {
+        std::fs::write(at(word.split(' ').next_back().unwrap()), word).unwrap();
+    }
+    // Two megabytes with a few bytes at both ends.
+    let sparse = std::fs::File::create(at("sparse")).unwrap();
+    sparse.set_len(2_000_000).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&sparse, b"begin", 0).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&sparse, b"end", 1_999_997).unwrap();
+    // An access list as programs set it: the owner may write, user 1000 and the group may read.
+    let entries = [
+        (0x01_u16, 6_u16, u32::MAX),
+        (0x02, 4, 1000),
+        (0x04, 4, u32::MAX),
+        (0x10, 4, u32::MAX),
+        (0x20, 0, u32::MAX),
+    ];
+    let mut list = 2_u32.to_le_bytes().to_vec();
+    for (tag, may, id) in entries {
+        list.extend(
+            [
+                &tag.to_le_bytes()[..],
+                &may.to_le_bytes(),
+                &id.to_le_bytes(),
+            ]
+            .concat(),
+        );
+    }
+    std::fs::write(at("list"), list).unwrap();
+    let order = [
+        format!("write {} /var/M", path(&at("a"))).into_bytes(),
+        b"\xe4we\n".to_vec(),
+        format!("write {} /var/M", path(&at("o"))).into_bytes(),
+        b"\xf6we\n".to_vec(),
+        b"symlink /var/to-M M\xf6we\n".to_vec(),
+        format!("write {} /var/sparse\n", path(&at("sparse"))).into_bytes(),
+        format!("write {} /var/old\n", path(&at("a"))).into_bytes(),
+        format!("write {} /var/new\n", path(&at("a"))).into_bytes(),
+        b"set_inode_field /var/old mtime 19600102030405\n".to_vec(),
+        b"set_inode_field /var/new mtime 20990102030405\n".to_vec(),
+        b"ea_set /var/old user.colour moss\n".to_vec(),
+        format!(
+            "ea_set -f {} /var/old system.posix_acl_access\n",
+            path(&at("list"))
+        )
+        .into_bytes(),
+        b"cd /var\nmknod pipe p\n".to_vec(),
+    ]
+    .concat();
+    std::fs::write(at("orders"), order).unwrap();
+    let root = format!("{}?offset={}", path(&bed.card_file("mica")), 52 << 20);
+    let said = Command::new("debugfs")
+        .args(["-w", "-f", path(&at("orders")), &root])
+        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+        .output()
+        .unwrap();
+    assert!(said.status.success(), "{said:?}");
+    bed.put("mica", 1);
+    let name = backup(&bed, "");
+
+    let listed = bed.done(&["backup", "files", &name, "2:/var"]);
+    for words in ["M\\xe4we", "M\\xf6we", "pipe"] {
+        assert!(listed.contains(words), "{words}: {listed}");
+    }
+    let read = |path: &str| bed.done(&["backup", "read", &name, path]);
+    assert_eq!(read("2:/var/M\\xe4we"), "umlaut a");
+    assert_eq!(
+        read("2:/var/to-M"),
+        "umlaut o",
+        "the link leads where it led"
+    );
+    let said = bed.refused(&["backup", "read", &name, "2:/var/pipe"]);
+    assert!(said.contains("pipes"), "{said}");
+
+    bed.done(&["backup", "archive", &name, "2:/var", path(&at("var.tar"))]);
+    let out = at("out");
+    std::fs::create_dir(&out).unwrap();
+    tool(
+        "tar",
+        &["-xf", path(&at("var.tar")), "-C", path(&out)],
+        dir.path(),
+    );
+    use std::os::unix::ffi::OsStrExt;
+    let file = |name: &[u8]| out.join(std::ffi::OsStr::from_bytes(name));
+    assert_eq!(std::fs::read(file(b"M\xe4we")).unwrap(), b"umlaut a");
+    assert_eq!(std::fs::read(file(b"M\xf6we")).unwrap(), b"umlaut o");
+    assert_eq!(
+        std::fs::read_link(file(b"to-M"))
+            .unwrap()
+            .as_os_str()
+            .as_bytes(),
+        b"M\xf6we"
+    );
+    assert_eq!(
+        std::fs::read(file(b"sparse")).unwrap(),
+        std::fs::read(at("sparse")).unwrap()
+    );
+    let unpacked = file(b"sparse").metadata().unwrap();
+    assert!(
+        unpacked.blocks() * 512 < 200_000,
+        "{} blocks",
+        unpacked.blocks()
+    );
+    assert!(at("var.tar").metadata().unwrap().len() < 1_500_000 + 2_000_000);
+    let year = |name: &[u8]| {
+        let seconds = file(name).metadata().unwrap().mtime();
+        1970 + seconds.div_euclid(31_556_952)
+    };
+    assert_eq!((year(b"old"), year(b"new")), (1960, 2099));
+    let program = "import sys,tarfile
+member = tarfile.open(sys.argv[1]).getmember('old')
+print(sorted((key, value) for key, value in member.pax_headers.items() if key.startswith('SCHILY')))";
+    let told = tool(
+        "python3",
+        &["-c", program, path(&at("var.tar"))],
+        dir.path(),
+    );
+    assert!(
+        told.contains("('SCHILY.xattr.user.colour', 'moss')"),
+        "{told}"
+    );
+    assert!(
+        told.contains("user::rw-,user:1000:r--,group::r--,mask::r--,other::---"),
+        "{told}"
+    );
+}

@@ -189,7 +189,7 @@ impl<D: Disk> Ext<D> {
             if name.iter().any(|byte| matches!(byte, 0 | b'/')) {
                 return Err(wrong("has a name that cannot be".into()));
             }
-            let text = String::from_utf8_lossy(&name).into_owned();
+            let text = crate::fs::name::text_of(&name);
             if !found.insert(name) {
                 return Err(wrong(format!("has {text} twice")));
             }

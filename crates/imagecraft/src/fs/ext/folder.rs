@@ -4,6 +4,7 @@
 use super::inode::Inode;
 use super::{Ext, ExtError, Structure, damaged};
 use crate::Disk;
+use crate::fs::name::{bytes_of, text_of};
 use crate::number::{le16, le32};
 
 /// The largest folder that is read, in bytes.
@@ -11,12 +12,12 @@ const MOST_FOLDER: u64 = 64 << 20;
 const INLINE: u32 = 0x1000_0000;
 
 impl<D: Disk> Ext<D> {
-    /// The names in a folder with their inodes, but for itself and its parent.
+    /// The names in a folder as text, with their inodes, but for itself and its parent.
     pub(super) fn names(&self, folder: &Inode) -> Result<Vec<(String, u32)>, ExtError> {
         let names = self.all_names(folder)?.into_iter();
         let others = names.filter(|(name, _)| name != b"." && name != b"..");
         Ok(others
-            .map(|(name, number)| (String::from_utf8_lossy(&name).into_owned(), number))
+            .map(|(name, number)| (text_of(&name), number))
             .collect())
     }
 
@@ -38,11 +39,12 @@ impl<D: Disk> Ext<D> {
     }
 
     pub(super) fn look_up(&self, folder: &Inode, name: &str) -> Result<Option<u32>, ExtError> {
-        let names = self.names(folder)?;
-        Ok(names
-            .into_iter()
-            .find(|(found, _)| found == name)
-            .map(|(_, number)| number))
+        // As it is listed, or as it is.
+        let names = self.all_names(folder)?;
+        let (listed, plain) = (bytes_of(name), name.as_bytes());
+        let of = |wanted: &[u8]| names.iter().find(|(found, _)| found == wanted);
+        let found = of(&listed).or_else(|| of(plain));
+        Ok(found.map(|(_, number)| *number))
     }
 }
 

@@ -5,7 +5,7 @@ use super::superblock::Superblock;
 use super::{Ext, ExtError, Structure, damaged};
 use crate::Disk;
 use crate::disk::ZEROS;
-use crate::fs::{FileError, NodeKind, tree::Sink};
+use crate::fs::{FileError, NodeKind, name::text_of, tree::Sink};
 use crate::number::{le16, le32};
 
 /// The root folder's inode.
@@ -30,11 +30,13 @@ pub struct Inode {
     pub len: u64,
     pub flags: u32,
     /// Seconds since 1970.
-    pub modified: i32,
+    pub modified: i64,
     /// Names that lead to it.
     pub links: u16,
     /// Blocks of 512 bytes that it takes, 0 for a link that lies in the inode.
     pub sectors: u32,
+    /// The block with further extended attributes, 0 if there is none.
+    attribute_block: u64,
     /// The 60 bytes of block pointers or content.
     pub block: Vec<u8>,
     /// What follows the classic 128 bytes.
@@ -54,6 +56,57 @@ pub struct Piece {
     pub written: bool,
 }
 
+/// When an inode says that its content was changed, in seconds since 1970. The classic field has 32 bits with a sign; two
+/// more stand behind the classic inode, where that has room for them.
+fn modified(raw: &[u8]) -> i64 {
+    const EXTRA: usize = 0x88;
+    let classic = i64::from(le32(raw, 0x10).unwrap_or(0) as i32);
+    let room = le16(raw, 0x80).map_or(0, usize::from).saturating_add(128);
+    match le32(raw, EXTRA).filter(|_| raw.len() > 128 && room >= EXTRA + 4) {
+        Some(extra) => classic + (i64::from(extra & 3) << 32),
+        None => classic,
+    }
+}
+
+/// What names of extended attributes begin with, by their index.
+fn attribute_prefix(index: u8) -> Option<&'static str> {
+    Some(match index {
+        1 => "user.",
+        2 => "system.posix_acl_access",
+        3 => "system.posix_acl_default",
+        4 => "trusted.",
+        6 => "security.",
+        _ => return None,
+    })
+}
+
+/// Extended attributes that lie one behind the other in `table` from `first` on, their values at offsets from `base`.
+fn attributes(table: &[u8], first: usize, base: usize, found: &mut Vec<(String, Vec<u8>)>) {
+    let mut at = first;
+    while let Some(entry) = table.get(at..at.saturating_add(16)) {
+        if le32(entry, 0) == Some(0) {
+            return;
+        }
+        let name_len = usize::from(entry[0]);
+        let (from, behind) = (at.saturating_add(16), at.saturating_add(16 + name_len));
+        let Some(name) = table.get(from..behind) else {
+            return;
+        };
+        let value = || {
+            // One that lies in an inode of its own is not looked for.
+            let start = base.checked_add(usize::from(le16(entry, 2)?))?;
+            let len = usize::try_from(le32(entry, 8)?).ok()?;
+            let here = le32(entry, 4)? == 0;
+            here.then(|| table.get(start..start.checked_add(len)?))
+                .flatten()
+        };
+        if let (Some(prefix), Some(value)) = (attribute_prefix(entry[1]), value()) {
+            found.push((format!("{prefix}{}", text_of(name)), value.to_vec()));
+        }
+        at = behind.next_multiple_of(4);
+    }
+}
+
 impl Inode {
     /// The inode in at least 128 bytes.
     pub fn parse(number: u32, raw: &[u8]) -> Self {
@@ -66,9 +119,10 @@ impl Inode {
             group: word(0x7a) << 16 | word(0x18),
             len: u64::from(long(0x6c)) << 32 | u64::from(long(4)),
             flags: long(0x20),
-            modified: long(0x10) as i32,
+            modified: modified(raw),
             links: word(0x1a) as u16,
             sectors: long(0x1c),
+            attribute_block: u64::from(word(0x76)) << 32 | u64::from(long(0x68)),
             block: raw[0x28..0x64].to_vec(),
             extra: raw[128..].to_vec(),
         }
@@ -392,6 +446,25 @@ impl<D: Disk> Ext<D> {
         hole(at, inode.len, sink)
     }
 
+    /// The extended attributes of an inode, in itself and in its block of them. What is damaged of them is left out.
+    pub(super) fn attributes_of(&self, inode: &Inode) -> Result<Vec<(String, Vec<u8>)>, ExtError> {
+        let mut found = Vec::new();
+        let from = le16(&inode.extra, 0).map_or(0, usize::from);
+        if le32(&inode.extra, from) == Some(ATTRIBUTE_MAGIC) {
+            let first = from.saturating_add(4);
+            attributes(&inode.extra, first, first, &mut found);
+        }
+        if inode.attribute_block != 0 {
+            let len = self.superblock.block_len;
+            let at = inode.attribute_block.saturating_mul(len);
+            let block = self.disk.read_vec(at, len as usize)?;
+            if le32(&block, 0) == Some(ATTRIBUTE_MAGIC) {
+                attributes(&block, 32, 0, &mut found);
+            }
+        }
+        Ok(found)
+    }
+
     /// All bytes of a small inode.
     pub(super) fn content(&self, inode: &Inode, most: u64) -> Result<Vec<u8>, ExtError> {
         if inode.len > most {
@@ -421,7 +494,7 @@ impl<D: Disk> Ext<D> {
         } else {
             self.content(inode, 1 << 16)?
         };
-        Ok(String::from_utf8_lossy(&bytes).into_owned())
+        Ok(text_of(&bytes))
     }
 
     /// Whether the blocks of an inode are its content, not text of a link or a device's number.

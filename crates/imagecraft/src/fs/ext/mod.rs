@@ -181,7 +181,7 @@ impl<D: Disk> Ext<D> {
             mode: Some(u32::from(inode.mode & 0o7777)),
             owner: Some((inode.user, inode.group)),
             target,
-            modified: Some(inode.modified.into()),
+            modified: Some(inode.modified),
             links: inode.links,
             id: number.into(),
         })
@@ -236,6 +236,12 @@ impl<D: Disk> Files for Ext<D> {
 
     fn read_node(&self, node: &Node, sink: tree::Sink<'_>) -> Result<(), FileError> {
         self.read_inode(&self.inode_of(node)?, sink)
+    }
+
+    fn attributes(&self, node: &Node) -> Result<Vec<(String, Vec<u8>)>, FileError> {
+        let missing = || FileError::Missing(node.name.clone());
+        let inode = self.inode(u32::try_from(node.id).map_err(|_| missing())?)?;
+        Ok(self.attributes_of(&inode)?)
     }
 
     fn stretches(&self, node: &Node) -> Result<Option<Vec<Stretch>>, FileError> {
