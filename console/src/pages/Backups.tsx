@@ -22,9 +22,10 @@ const LEVELS: Record<string, string> = {
 /** How far a backup can be relied upon, in a word with an icon. */
 function Standing({ backup }: { backup: Row }) {
     if (backup.gone_at != null) return <State name="gone" />;
-    if (backup.proofs.some((proof) => !proof.holds)) return <State name="damaged" />;
+    if (backup.health === "damaged") return <State name="damaged" />;
+    if (backup.health === "test-failed") return <State name="test failed" />;
     if (backup.proven != null) return <span title={LEVELS[backup.proven]} className="inline-flex gap-2"><State name="proven" /></span>;
-    return <State name={backup.verified === "" ? "unverified" : "verified"} />;
+    return <State name={backup.health === "verified" ? "verified" : "unverified"} />;
 }
 
 export function Backups() {
@@ -115,6 +116,15 @@ function Keep() {
     const now = useMutation({ mutationFn: () => post("keep/now", { dry_run: false }), onSuccess: fresh });
     const team = report.data?.rules.find((one) => one.device == null)?.rule;
     const go = report.data?.go ?? [];
+    // What is not known is not "none": nothing is said of the rule before it was told.
+    if (report.data === undefined) {
+        return (
+            <Sheet title="How many stay">
+                {report.error == null ? <p className="text-sm text-faded">Asking for the rule…</p> : <Failure error={report.error} />}
+            </Sheet>
+        );
+    }
+    const frees = report.data.frees;
     return (
         <Sheet title="How many stay">
             <form
@@ -149,8 +159,15 @@ function Keep() {
                 {team == null
                     ? "There is no rule for the team: everything stays."
                     : go.length === 0
-                      ? "Nothing goes by it now. Pinned ones and the last good one of each device always stay."
-                      : `${String(go.length)} would go by it: ${go.slice(0, 6).join(", ")}${go.length > 6 ? " …" : ""}.`}
+                      ? "Nothing goes by it now. Pinned ones and the newest whole one of each device always stay."
+                      : `${String(go.length)} would go by it: ${go.slice(0, 6).join(", ")}${go.length > 6 ? " …" : ""}.`}{" "}
+                {go.length > 0 && frees != null && (
+                    <>
+                        Tidying the vault frees <Size bytes={frees} /> then.{" "}
+                    </>
+                )}
+                {go.length > 0 && frees == null && "How much that frees is not known, because something in the vault is damaged. "}
+                Days, weeks and months are those of {report.data.zone}.
             </p>
             {go.length > 0 && (
                 <div className="mt-2">
@@ -199,6 +216,23 @@ function Whole({ backup }: { backup: Row }) {
                 <div className="mb-5">
                     <Notice tone="ochre">
                         Its content was let go, <When at={backup.gone_at} />: {backup.gone_why}
+                    </Notice>
+                </div>
+            )}
+            {!gone && backup.health_words != null && (
+                <div className="mb-5">
+                    <Notice tone="oxide">
+                        {backup.health === "damaged" ? (
+                            <>
+                                It cannot be restored: {backup.health_words}.{" "}
+                                <Link to="/vault" className="underline">
+                                    Inspect the vault
+                                </Link>
+                                , which mends it from the second vault; or take another backup while its card still works.
+                            </>
+                        ) : (
+                            <>A restore test did not pass: {backup.health_words}. Take another backup while its card still works.</>
+                        )}
                     </Notice>
                 </div>
             )}

@@ -26,6 +26,7 @@ const STATES: Record<string, [string, Tone]> = {
     proven: ["✓", "moss"],
     whole: ["✓", "moss"],
     damaged: ["✕", "oxide"],
+    "test failed": ["✕", "oxide"],
     unverified: ["?", "ochre"],
     "no sign": ["✓", "blueprint"],
     forged: ["✕", "oxide"],

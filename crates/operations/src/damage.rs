@@ -71,6 +71,27 @@ pub async fn record(
 /// What the records say.
 pub async fn look(records: &Records, vault: &Arc<Vault>) -> Result<Vec<api::Hurt>, Refusal> {
     let contents = records.contents().await?;
+    look_at(records, vault, contents).await
+}
+
+/// The same of backups alone, which are few beside imprints.
+///
+/// # Errors
+/// What the records say.
+pub async fn look_at_backups(
+    records: &Records,
+    vault: &Arc<Vault>,
+) -> Result<Vec<api::Hurt>, Refusal> {
+    let mut contents = records.contents().await?;
+    contents.retain(|one| one.what == "backup");
+    look_at(records, vault, contents).await
+}
+
+async fn look_at(
+    records: &Records,
+    vault: &Arc<Vault>,
+    contents: Vec<NamedBy>,
+) -> Result<Vec<api::Hurt>, Refusal> {
     let (roots, looked) = (roots(&contents), vault.clone());
     let missing = tokio::task::spawn_blocking(move || missing(&looked, &roots)).await;
     let missing = missing.map_err(|e| Refusal::invalid("vault", e.to_string()))?;

@@ -192,7 +192,7 @@ impl Backups {
     /// What the keep rules do now; nothing is done in a dry run.
     pub async fn keep(&self, operator: &str, dry_run: bool) -> Result<api::KeepReport, Refusal> {
         // Damage that was found since counts: the newest whole one of a device stays.
-        damage::look(&self.records, &self.store.vault).await?;
+        damage::look_at_backups(&self.records, &self.store.vault).await?;
         let all = self.records.backups_there().await?;
         let moments: Vec<_> = all.iter().map(|backup| backup.taken_at).collect();
         let days = self.records.days_in(&self.zone, &moments).await?;
