@@ -33,6 +33,7 @@ fn medium(slot: &SlotState) -> Option<Medium> {
         in_use: None,
         node: None,
         identity: None,
+        block: state.card.block,
     })
 }
 

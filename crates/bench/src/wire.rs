@@ -191,6 +191,13 @@ pub struct NewCard {
     /// Fault, if any.
     #[serde(default)]
     pub fault: Option<Fault>,
+    /// Length of the blocks that its reader counts in, in bytes.
+    #[serde(default = "usual_block")]
+    pub block: u32,
+}
+
+fn usual_block() -> u32 {
+    512
 }
 
 /// A card of the stand-in.

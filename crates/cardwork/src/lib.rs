@@ -22,7 +22,7 @@ pub use occupant::{Contents, Mark, Occupant, look};
 pub use progress::{Curve, Progress, Snapshot, Stage};
 pub use read::{read_again, read_batches, read_out};
 pub use safety::{Bound, Unsafe};
-pub use slot::{Access, CardDisk, CardError, CardIo, Insertion, Medium, Place, Slot};
+pub use slot::{Access, CardDisk, CardError, CardIo, Insertion, Medium, Place, Slot, USUAL_BLOCK};
 pub use write::{Left, Options, Unwritten, WriteError, Written, has_edges_of, write};
 
 /// Bytes moved to or from a card at once.

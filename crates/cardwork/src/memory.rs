@@ -2,7 +2,7 @@
 
 use std::sync::{Arc, Mutex, MutexGuard};
 
-use crate::{Access, CardError, CardIo, Insertion, Medium, Place, Slot};
+use crate::{Access, CardError, CardIo, Insertion, Medium, Place, Slot, USUAL_BLOCK};
 
 #[derive(Default)]
 struct State {
@@ -79,6 +79,7 @@ impl Slot for MemorySlot {
             in_use: None,
             node: None,
             identity: None,
+            block: USUAL_BLOCK,
         }))
     }
 

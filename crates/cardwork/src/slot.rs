@@ -82,6 +82,16 @@ pub struct Medium {
     pub node: Option<String>,
     /// What the medium says of itself that no other says, where its reader passes that on.
     pub identity: Option<String>,
+    /// Length of the blocks that its reader counts in, in bytes: what tables on it are counted in by whoever uses it there.
+    #[serde(default = "usual_block")]
+    pub block: u32,
+}
+
+/// Length of a block of nearly every card and reader, in bytes.
+pub const USUAL_BLOCK: u32 = 512;
+
+fn usual_block() -> u32 {
+    USUAL_BLOCK
 }
 
 /// What a card is opened for.

@@ -127,6 +127,9 @@ enum Command {
         /// A fault: wraps=SIZE, drops=SIZE, bad=OFFSET+LEN, flips=EVERY, keeps-nothing, read-only=AFTER, vanishes=AFTER.
         #[arg(long, value_parser = fault)]
         fault: Option<Fault>,
+        /// Length of the blocks that its reader counts in, in bytes: 512, or 4096 as in some readers.
+        #[arg(long, default_value_t = 512)]
+        block: u32,
     },
     /// Give a card a fault, or none.
     Fault {
@@ -377,6 +380,7 @@ fn run(args: Args) -> Result<()> {
             locked,
             rate,
             fault,
+            block,
         } => Request::Make {
             card: NewCard {
                 name: card,
@@ -385,6 +389,7 @@ fn run(args: Args) -> Result<()> {
                 locked,
                 rate,
                 fault,
+                block,
             },
         },
         Command::Fault { card, fault } => Request::Fault { card, fault },

@@ -51,6 +51,7 @@ impl Reader {
             locked,
             rate: None,
             fault,
+            block: 512,
         };
         self.ask(&Request::Make { card });
         self.ask(&Request::Put {

@@ -28,11 +28,15 @@ pub(super) fn medium_of(computer: &Computer, disk: Disk) -> Result<Option<Medium
     if disk.size == 0 {
         return Ok(None);
     }
-    let number = disk.sequence.ok_or_else(|| {
-        CardError::Reader(
+    let Some(number) = disk.sequence else {
+        // A disk that went away while it was looked at counts nothing any more.
+        if !disk.node.exists() {
+            return Ok(None);
+        }
+        return Err(CardError::Reader(
             "the kernel does not count media (diskseq); it must be 5.15 or newer".into(),
-        )
-    })?;
+        ));
+    };
     Ok(Some(Medium {
         insertion: Insertion {
             boot: computer.boot()?,
@@ -44,5 +48,6 @@ pub(super) fn medium_of(computer: &Computer, disk: Disk) -> Result<Option<Medium
         in_use: disk.in_use,
         node: Some(disk.node.display().to_string()),
         identity: disk.identity,
+        block: disk.block as u32,
     }))
 }

@@ -238,6 +238,7 @@ impl Plans {
         let mut stops = Stops::default();
         stops.medium(new.slot, &medium);
         stops.size(new.slot, &medium, &wanted.base_name, wanted.smallest_card);
+        stops.blocks(new.slot, &medium, &wanted.base_name, &wanted.table);
         if let Some(label) = &found.label {
             let card = self.records.card(label).await?;
             stops.standing(new.slot, &card, CardWork::Full);

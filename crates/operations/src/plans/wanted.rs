@@ -32,6 +32,8 @@ pub struct Wanted {
     pub base: Base,
     pub base_name: String,
     pub manifest: Name,
+    /// Kind of its partition table.
+    pub table: String,
     /// What a restore test of a backup found that did not pass.
     pub failed_test: Option<String>,
     pub smallest_card: u64,
@@ -197,6 +199,7 @@ impl Plans {
             base: Base::Release(release.id),
             base_name: release.name.clone(),
             manifest,
+            table: release.table_kind.clone(),
             failed_test: None,
             smallest_card: release.smallest_card as u64,
             read_from: None,
@@ -273,6 +276,7 @@ impl Plans {
             base: Base::Backup(backup.id),
             base_name: backup.name.clone(),
             manifest,
+            table: backup.table_kind.clone(),
             failed_test,
             smallest_card: backup.smallest_card as u64,
             read_from: backup.reader.map(|reader| ReadFrom {

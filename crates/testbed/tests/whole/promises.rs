@@ -683,3 +683,25 @@ fn a_first_start_that_is_killed_at_any_moment_can_be_started_again() {
         assert!(child.wait().unwrap().success());
     }
 }
+
+/// A reader that counts in other blocks than the tables of an image: the card would be right byte for byte, and nothing would
+/// be found on it. That is refused before the card is touched.
+#[test]
+fn a_reader_of_other_blocks_is_no_target() {
+    let bed = Testbed::start();
+    bed.load_catalogue();
+    bed.add_device("quay-01");
+    bed.make_card("opal", "700000256", &["--block", "4096"]);
+    let before = bed.card_digest("opal");
+    bed.put("opal", 1);
+    let said = bed.refused(&["write", "quay-01", "--slot", "1", "--plan"]);
+    assert!(
+        said.contains("4096 bytes") && said.contains("another reader"),
+        "{said}"
+    );
+    assert_eq!(bed.card_digest("opal"), before);
+    // What needs no table is done there.
+    let plan = bed.json(&["card", "check", "--slot", "1", "--plan"]);
+    let label = plan["card"].as_str().unwrap();
+    bed.done(&["card", "check", "--slot", "1", "--yes", label]);
+}
