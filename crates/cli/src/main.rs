@@ -1,6 +1,9 @@
 //! `duplicarium`: the command line. Noun then verb; `write` and `restore` stand on their own,
 //! because they are the job.
 
+#[macro_use]
+mod out;
+
 mod commands;
 mod follow;
 mod roles;
@@ -180,20 +183,19 @@ struct Ended {
     detail: String,
 }
 
-/// Whoever reads the output may stop reading, as `head` does: that is no defect to report.
-fn end_quietly_when_nobody_reads() {
-    let usual = std::panic::take_hook();
-    std::panic::set_hook(Box::new(move |panic| {
-        let words = panic.payload().downcast_ref::<String>();
-        if words.is_some_and(|words| words.starts_with("failed printing to stdout")) {
-            std::process::exit(0);
-        }
-        usual(panic);
-    }));
+/// Whether it failed because nobody reads its output any more; a line to the service that broke is another thing.
+fn is_unread(error: &anyhow::Error) -> bool {
+    let is_broken = |e: &std::io::Error| e.kind() == std::io::ErrorKind::BrokenPipe;
+    match error.downcast_ref::<ClientError>() {
+        Some(ClientError::File(e)) => is_broken(e),
+        Some(_) => false,
+        None => error
+            .chain()
+            .any(|cause| cause.downcast_ref().is_some_and(is_broken)),
+    }
 }
 
 fn main() -> ExitCode {
-    end_quietly_when_nobody_reads();
     let matches = roles::told(Args::command()).get_matches();
     let args = Args::from_arg_matches(&matches).unwrap_or_else(|e| e.exit());
     let json = args.json;
@@ -207,6 +209,9 @@ fn main() -> ExitCode {
     let Err(error) = result else {
         return ExitCode::SUCCESS;
     };
+    if is_unread(&error) {
+        return ExitCode::SUCCESS;
+    }
     let client = error.downcast_ref::<ClientError>();
     match client {
         Some(ClientError::Refused(problem)) if json => {

@@ -148,10 +148,17 @@ impl From<RecordError> for Refusal {
             RecordError::OtherRequest { .. } => Self::conflict("other-request", error.to_string()),
             RecordError::Asked(detail) => Self::invalid("bad-query", detail),
             RecordError::Text => Self::invalid("bad-text", error.to_string()),
+            full if full.is_full() => Self::new(
+                Why::NoRoom,
+                "records-full",
+                "the disk that the database lies on is full. Make room on it; what is under way waits for that. Whether this \
+                 request was carried out shows then: look before you repeat it",
+            ),
             away if away.is_away() => Self::new(
                 Why::Busy,
                 "records-away",
-                "the records cannot be reached for the moment; nothing was changed, try again",
+                "the records cannot be reached for the moment; what is under way waits for them. Whether this request was \
+                 carried out shows when they are back: look before you repeat it",
             ),
             other => Self::internal("records", other),
         }

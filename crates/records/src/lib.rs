@@ -30,6 +30,7 @@ pub mod services;
 pub mod vault;
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 pub use own_server::{OwnServer, OwnServerError};
@@ -109,6 +110,14 @@ pub enum RecordError {
     Migration(#[from] sqlx::migrate::MigrateError),
 }
 
+/// Whether there is no room where the own database lies, as it was seen last.
+static NO_ROOM: AtomicBool = AtomicBool::new(false);
+
+/// Says whether there is room where the own database lies.
+pub fn note_room(is_there: bool) {
+    NO_ROOM.store(!is_there, Ordering::Relaxed);
+}
+
 fn in_use_words(shared: bool) -> &'static str {
     match shared {
         true => {
@@ -152,6 +161,16 @@ impl RecordError {
             }),
             _ => false,
         }
+    }
+
+    /// Whether the disk under the database is full, by its own word or by a look at the disk: a database without room for
+    /// its journal stops without a word.
+    pub fn is_full(&self) -> bool {
+        let Self::Database(error) = self else {
+            return false;
+        };
+        let code = error.as_database_error().and_then(|e| e.code());
+        code.as_deref() == Some("53100") || (self.is_away() && NO_ROOM.load(Ordering::Relaxed))
     }
 
     /// For rows that were looked up by name.

@@ -176,6 +176,12 @@ impl OwnServer {
         state.is_some_and(|rest| rest.starts_with('Z'))
     }
 
+    /// Bytes that are free where its data lie, where that can be told.
+    pub fn free(&self) -> Option<u64> {
+        let found = rustix::fs::statvfs(&self.folder).ok()?;
+        Some(found.f_bavail.saturating_mul(found.f_frsize))
+    }
+
     /// Starts the server again where it was, so that its address holds.
     pub fn restart(&self) -> Result<(), OwnServerError> {
         self.launch_at(self.port)

@@ -14,6 +14,8 @@ use tokio::task::JoinHandle;
 use crate::app::App;
 use crate::peers::links;
 
+/// The database needs this much room to write its journal on, in bytes.
+const JOURNAL: u64 = 16 << 20;
 /// How often the database is looked at.
 const EVERY: Duration = Duration::from_secs(1);
 /// How often jobs that nobody works on are looked for.
@@ -121,6 +123,8 @@ async fn keep_house(app: Arc<App>) {
         if app.jobs.is_closing() {
             return;
         }
+        let free = app.own_server().and_then(|server| server.free());
+        records::note_room(free.is_none_or(|free| free >= JOURNAL));
         revive_database(&app).await;
         if jobs.elapsed() >= JOBS {
             jobs = Instant::now();

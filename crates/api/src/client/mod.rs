@@ -13,6 +13,8 @@ mod work;
 pub use catalogue::Content;
 pub use trust::{fingerprint, http_client, pinned, shown_fingerprint};
 
+use std::time::Duration;
+
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -47,6 +49,25 @@ pub enum ClientError {
     /// The file to upload could not be read.
     #[error("{0}")]
     File(#[from] std::io::Error),
+}
+
+impl ClientError {
+    /// For how long the same question is worth asking again: records come back, and so does a service that is started
+    /// again.
+    pub(crate) fn may_pass_within(&self) -> Duration {
+        match self {
+            Self::Refused(problem)
+                if matches!(
+                    problem.code.as_str(),
+                    "records-away" | "records-full" | "busy"
+                ) =>
+            {
+                Duration::from_secs(600)
+            }
+            Self::NoAnswer { .. } => Duration::from_secs(10),
+            _ => Duration::ZERO,
+        }
+    }
 }
 
 /// A client of one service, acting as one operator.

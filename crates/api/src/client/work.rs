@@ -1,6 +1,6 @@
 //! What is done at the bench: slots, plans, rounds, cards, backups, jobs.
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use reqwest::Method;
 
@@ -215,8 +215,22 @@ impl Client {
 
     /// Follows a job to its end, telling `see` how it stands four times a second.
     pub async fn follow(&self, id: i64, mut see: impl FnMut(&Job)) -> Answer<Job> {
+        let mut away: Option<Instant> = None;
         loop {
-            let job = self.job(id).await?;
+            let job = match self.job(id).await {
+                Ok(job) => job,
+                // The job goes on while the records, or the way to the service, are away.
+                Err(e)
+                    if away.map_or(Duration::ZERO, |since| since.elapsed())
+                        < e.may_pass_within() =>
+                {
+                    away.get_or_insert_with(Instant::now);
+                    tokio::time::sleep(Duration::from_secs(1)).await;
+                    continue;
+                }
+                Err(e) => return Err(e),
+            };
+            away = None;
             see(&job);
             if job.is_over() {
                 return Ok(job);

@@ -370,3 +370,37 @@ fn a_computer_without_certificate_authorities_runs_all_programs() {
     assert!(out.unwrap().status.success());
     bed.stop_service();
 }
+
+/// Who reads a command's output may stop reading: the command goes on, says nothing of it, and ends with its own code.
+#[test]
+fn a_reader_that_stops_changes_no_exit_code() {
+    let mut bed = Testbed::start_with(&["--vault-hours", "0"]);
+    bed.load_catalogue();
+    let cut = |bed: &Testbed, words: &[&str]| {
+        let mut child = bed
+            .cli_command(words)
+            .stdout(std::process::Stdio::piped())
+            .stderr(std::process::Stdio::piped())
+            .spawn()
+            .unwrap();
+        drop(child.stdout.take());
+        let out = child.wait_with_output().unwrap();
+        (
+            out.status.code(),
+            String::from_utf8_lossy(&out.stderr).into_owned(),
+        )
+    };
+    for words in [
+        &["release", "list"][..],
+        &["status"],
+        &["vault", "inspect"],
+        &["completions", "bash"],
+        &["release", "list", "--json"],
+    ] {
+        assert_eq!(cut(&bed, words), (Some(0), String::new()), "{words:?}");
+    }
+    let (code, said) = cut(&bed, &["device", "show", "nobody"]);
+    assert!(code == Some(1) && said.contains("nobody"), "{said}");
+    bed.stop_service();
+    assert_eq!(cut(&bed, &["release", "list"]).0, Some(3));
+}
