@@ -193,7 +193,7 @@ pub struct KeptBy {
 pub struct Stays {
     /// Its name.
     pub backup: String,
-    /// Why: `newest`, `day`, `week`, `month`, `pinned`, `last good`, `no rule`.
+    /// Why: `newest`, `day`, `week`, `month`, `pinned`, `last good`, `last unharmed`, `none is whole`, `no rule`.
     pub why: String,
 }
 

@@ -345,21 +345,27 @@ impl Care {
     /// What needs a hand.
     pub async fn attention(&self) -> Result<Vec<api::Attention>, Refusal> {
         let looks = self.records.vault_looks().await?.into_iter();
-        let bad = looks.filter(|look| look.bad).map(|look| {
-            let words: Vec<String> = look
-                .found
-                .get("words")
-                .cloned()
-                .and_then(|words| serde_json::from_value(words).ok())
-                .unwrap_or_default();
-            api::Attention {
-                kind: "vault".into(),
-                device: String::new(),
-                words: format!("the vault: {}", words.join("; ")),
-                since: look.at,
-                arrival: None,
-            }
-        });
+        let needs_none = |look: &::records::vault::Look| {
+            let needs = look.found.get("needs").and_then(|needs| needs.as_array());
+            needs.is_some_and(Vec::is_empty)
+        };
+        let bad = looks
+            .filter(|look| look.bad && !needs_none(look))
+            .map(|look| {
+                let list = |key: &str| {
+                    let list = look.found.get(key).cloned();
+                    list.and_then(|list| serde_json::from_value::<Vec<String>>(list).ok())
+                };
+                // What needs a hand beside contents, which stand for themselves; looks of before tell everything.
+                let words = list("needs").or_else(|| list("words")).unwrap_or_default();
+                api::Attention {
+                    kind: "vault".into(),
+                    device: String::new(),
+                    words: format!("the vault: {}", words.join("; ")),
+                    since: look.at,
+                    arrival: None,
+                }
+            });
         // What of backups is damaged stands with those.
         let damaged = self.records.damaged_contents().await?.into_iter();
         let damaged = damaged.map(|(content, pieces, since)| {
@@ -371,9 +377,10 @@ impl Care {
                 kind: "content-damaged".into(),
                 device: String::new(),
                 words: format!(
-                    "{} {}: {pieces} of its pieces in the vault are missing or damaged. Mend them from the second vault \
-                     (duplicarium vault inspect){advice}",
-                    content.what, content.name
+                    "{} {}: {}. Mend it from the second vault (duplicarium vault inspect){advice}",
+                    content.what,
+                    content.name,
+                    damage::words(pieces as u64)
                 ),
                 since,
                 arrival: None,

@@ -17,6 +17,14 @@ const MOST_MISSING: usize = 10_000;
 /// Contents that are not whole, each with what it misses.
 pub type Missing = Vec<(Name, Vec<Name>)>;
 
+/// `one piece of it is missing`, `7 pieces of it are missing`.
+pub fn words(pieces: u64) -> String {
+    match pieces {
+        1 => "one piece of it is missing in the vault or damaged".into(),
+        pieces => format!("{pieces} pieces of it are missing in the vault or damaged"),
+    }
+}
+
 /// The manifests of contents, each once.
 pub fn roots(contents: &[NamedBy]) -> Vec<Name> {
     let all: Vec<Vec<u8>> = contents.iter().map(|one| one.manifest.clone()).collect();
@@ -135,10 +143,9 @@ pub async fn refuse_damaged(
     Err(Refusal::conflict(
         "content-damaged",
         format!(
-            "{what} {name} is damaged in the vault: {} of its pieces {} missing. {safe}. Mend it from the second \
-             vault (duplicarium vault inspect), or {other}",
-            gone.len(),
-            if gone.len() == 1 { "is" } else { "are" }
+            "{what} {name} is damaged in the vault: {}. {safe}. Mend it from the second vault (duplicarium vault inspect), or \
+             {other}",
+            words(gone.len() as u64)
         ),
     ))
 }

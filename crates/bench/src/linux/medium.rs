@@ -48,6 +48,6 @@ pub(super) fn medium_of(computer: &Computer, disk: Disk) -> Result<Option<Medium
         in_use: disk.in_use,
         node: Some(disk.node.display().to_string()),
         identity: disk.identity,
-        block: disk.block as u32,
+        block: disk.block,
     }))
 }

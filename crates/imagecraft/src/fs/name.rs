@@ -6,12 +6,9 @@ fn escape(rest: &[u8]) -> Option<u8> {
     let [b'\\', b'x', high, low, ..] = rest else {
         return None;
     };
-    let digit = |byte: &u8| match byte {
-        b'0'..=b'9' => Some(byte - b'0'),
-        b'a'..=b'f' => Some(byte - b'a' + 10),
-        _ => None,
-    };
-    let byte = digit(high)? << 4 | digit(low)?;
+    // Small letters only, as they are written.
+    let digit = |byte: &u8| b"0123456789abcdef".iter().position(|one| one == byte);
+    let byte = u8::try_from(digit(high)? << 4 | digit(low)?).ok()?;
     (byte >= 0x80 || byte == b'\\').then_some(byte)
 }
 
@@ -20,11 +17,11 @@ pub fn text_of(bytes: &[u8]) -> String {
     let mut text = String::with_capacity(bytes.len());
     let mut rest = bytes;
     while !rest.is_empty() {
-        let (valid, broken) = match std::str::from_utf8(rest) {
-            Ok(all) => (all, 0),
+        let (valid, behind) = match std::str::from_utf8(rest) {
+            Ok(all) => (all, &[][..]),
             Err(e) => {
-                let valid = std::str::from_utf8(&rest[..e.valid_up_to()]).unwrap_or_default();
-                (valid, e.error_len().unwrap_or(rest.len() - valid.len()))
+                let (valid, behind) = rest.split_at(e.valid_up_to());
+                (std::str::from_utf8(valid).unwrap_or_default(), behind)
             }
         };
         for (at, sign) in valid.char_indices() {
@@ -34,10 +31,11 @@ pub fn text_of(bytes: &[u8]) -> String {
                 false => text.push(sign),
             }
         }
-        for byte in &rest[valid.len()..valid.len() + broken] {
+        rest = behind;
+        if let Some((byte, behind)) = rest.split_first() {
             text.push_str(&format!("\\x{byte:02x}"));
+            rest = behind;
         }
-        rest = &rest[valid.len() + broken..];
     }
     text
 }

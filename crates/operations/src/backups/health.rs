@@ -5,6 +5,8 @@ use api::BackupHealth;
 use records::backups::Backup;
 use time::OffsetDateTime;
 
+use crate::damage;
+
 /// What is known of a backup.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Health {
@@ -19,13 +21,9 @@ pub struct Health {
 /// What is known of a backup.
 pub fn of(row: &Backup) -> Health {
     if let Some(pieces) = row.damage {
-        let words = match pieces {
-            1 => "one piece of it is missing in the vault or damaged".into(),
-            pieces => format!("{pieces} pieces of it are missing in the vault or damaged"),
-        };
         return Health {
             health: BackupHealth::Damaged,
-            words: Some(words),
+            words: Some(damage::words(pieces as u64)),
             since: row.damaged_at,
         };
     }

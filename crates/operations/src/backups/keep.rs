@@ -21,6 +21,8 @@ pub struct Kept<'a> {
     pub pinned: bool,
     /// Whether a device may be expected to come back from it.
     pub good: bool,
+    /// Whether something speaks against it: it is damaged, or a restore test did not pass.
+    pub harmed: bool,
 }
 
 impl<'a> Kept<'a> {
@@ -32,6 +34,7 @@ impl<'a> Kept<'a> {
             day,
             pinned: row.pinned,
             good: health::of(row).is_good(),
+            harmed: health::of(row).words.is_some(),
         }
     }
 }
@@ -78,8 +81,17 @@ pub fn stay(all: &[Kept<'_>], rule: Option<&api::KeepRule>) -> Vec<Option<&'stat
             keep(at, "pinned");
         }
     }
-    if let Some(good) = newest_first.iter().find(|at| all[**at].good) {
-        keep(*good, "last good");
+    let newest_of = |wanted: fn(&Kept<'_>) -> bool| {
+        let mut newest = newest_first.iter().copied();
+        newest.find(|at| wanted(&all[*at]))
+    };
+    if let Some(good) = newest_of(|one| one.good) {
+        keep(good, "last good");
+    } else if let Some(unharmed) = newest_of(|one| !one.harmed) {
+        keep(unharmed, "last unharmed");
+    } else {
+        // Any of them may be the one that is mended.
+        (0..all.len()).for_each(|at| keep(at, "none is whole"));
     }
     why
 }
@@ -107,6 +119,7 @@ mod tests {
             day: (now - time::Duration::hours(hours_ago)).date(),
             pinned: false,
             good: true,
+            harmed: false,
         }
     }
 
@@ -150,6 +163,20 @@ mod tests {
             why,
             [Some("newest"), Some("last good"), None, Some("pinned")]
         );
+    }
+
+    #[test]
+    fn where_none_is_whole_none_goes() {
+        let mut all = [backup("new", 0), backup("older", 30), backup("old", 90)];
+        for one in &mut all {
+            (one.good, one.harmed) = (false, true);
+        }
+        let one = rule(1, 0, 0, 0);
+        assert!(stay(&all, Some(&one)).iter().all(Option::is_some));
+        // One that was never compared, and of which nothing bad is known, is better than they.
+        all[2].harmed = false;
+        let why = stay(&all, Some(&one));
+        assert_eq!(why, [Some("newest"), None, Some("last unharmed")]);
     }
 
     proptest! {

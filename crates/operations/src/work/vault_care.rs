@@ -99,7 +99,7 @@ pub fn inspect_vault(
     let all: Vec<NamedBy> = kept.iter().chain(&named).cloned().collect();
     let mut missing = damage::missing(vault, &damage::roots(&all));
     let notes_lost = seen.bad.iter().any(|bad| bad.kind == Kind::Note);
-    let mut bad = false;
+    let mut needs = Vec::new();
     if (!missing.is_empty() || notes_lost)
         && let Some((place, root)) = mending.second
     {
@@ -121,8 +121,7 @@ pub fn inspect_vault(
                 ));
             }
             Err(e) => {
-                bad = true;
-                words.push(format!(
+                needs.push(format!(
                     "nothing could be mended from the second vault: {}",
                     e.detail
                 ));
@@ -131,16 +130,18 @@ pub fn inspect_vault(
     }
     let copies_hurt = damage::touched(&named, &missing);
     for copy in &copies_hurt {
-        words.push(format!(
+        needs.push(format!(
             "the copy of the records of {} is damaged: {} missing",
             copy.name,
             pieces(copy.pieces)
         ));
     }
     if !copies_hurt.is_empty() {
-        bad = true;
         keep_records(work, mending.database)?;
-        words.push("another copy of the records was kept, which is whole".into());
+        needs.push(
+            "another copy of the records was kept, which is whole; tidying takes the damaged one"
+                .into(),
+        );
     }
     let written = note_again(work, vault)?;
     if !written.is_empty() {
@@ -163,8 +164,8 @@ pub fn inspect_vault(
     if touched.is_empty() && copies_hurt.is_empty() {
         words.push("everything that is kept is whole".into());
     }
-    let bad = bad || !touched.is_empty();
-    end(work, "inspect", words, touched, bad)
+    words.extend(needs.iter().cloned());
+    end(work, "inspect", words, touched, needs)
 }
 
 /// Bytes of a share of the vault in hundredths; all of them where none is given.
@@ -313,15 +314,16 @@ fn second_refused(place: &str, error: VaultError) -> Refusal {
     }
 }
 
-/// Keeps what came of a look, and gives it as the result of the job.
+/// Keeps what came of a look, what needs a hand beside contents, and gives it as the result of the job.
 fn end(
     work: &Work,
     what: &str,
     words: Vec<String>,
     touched: Vec<api::Hurt>,
-    bad: bool,
+    needs: Vec<String>,
 ) -> Result<Value, Refusal> {
-    let found = json!({ "words": words, "touched": touched, "bad": bad });
+    let bad = !touched.is_empty() || !needs.is_empty();
+    let found = json!({ "words": words, "touched": touched, "needs": needs, "bad": bad });
     record_look(work, what, &found, bad)?;
     Ok(found)
 }
@@ -392,9 +394,10 @@ pub fn tidy_vault(
             tidied.in_use
         ));
     }
-    let mut hurt = Vec::new();
+    let (mut hurt, mut needs) = (Vec::new(), Vec::new());
     if !tidied.broken.is_empty() {
-        words.push("nothing went: something that is kept is not whole, and what it needs is not known; inspect the vault".into());
+        needs.push("nothing went: something that is kept is not whole, and what it needs is not known; inspect the vault".to_owned());
+        words.extend(needs.iter().cloned());
         let broken: Vec<(Name, Vec<Name>)> = tidied
             .broken
             .iter()
@@ -408,8 +411,7 @@ pub fn tidy_vault(
     let content = work.wait(work.records().content_bytes())?;
     let stored = vault.stored() as i64;
     work.record(|| work.records().note_vault_size(stored, content))?;
-    let bad = !hurt.is_empty();
-    end(work, "tidy", words, hurt, bad)
+    end(work, "tidy", words, hurt, needs)
 }
 
 /// How a copy to the second vault is made.

@@ -62,8 +62,8 @@ fn modified(raw: &[u8]) -> i64 {
     const EXTRA: usize = 0x88;
     let classic = i64::from(le32(raw, 0x10).unwrap_or(0) as i32);
     let room = le16(raw, 0x80).map_or(0, usize::from).saturating_add(128);
-    match le32(raw, EXTRA).filter(|_| raw.len() > 128 && room >= EXTRA + 4) {
-        Some(extra) => classic + (i64::from(extra & 3) << 32),
+    match le32(raw, EXTRA).filter(|_| raw.len() > 128 && room >= EXTRA.saturating_add(4)) {
+        Some(extra) => classic.saturating_add(i64::from(extra & 3) << 32),
         None => classic,
     }
 }
@@ -88,7 +88,8 @@ fn attributes(table: &[u8], first: usize, base: usize, found: &mut Vec<(String, 
             return;
         }
         let name_len = usize::from(entry[0]);
-        let (from, behind) = (at.saturating_add(16), at.saturating_add(16 + name_len));
+        let from = at.saturating_add(16);
+        let behind = from.saturating_add(name_len);
         let Some(name) = table.get(from..behind) else {
             return;
         };
