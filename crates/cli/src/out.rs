@@ -1,4 +1,5 @@
-//! What is printed. Whoever reads it may stop reading, as `head` does: the command goes on, and ends with its own code.
+//! What is printed. A program that reads it, such as `head`, may stop reading: the command goes on, and ends with its own
+//! code.
 
 /// As the standard library's, but for a reader that went away.
 macro_rules! println {

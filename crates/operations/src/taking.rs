@@ -21,6 +21,8 @@ use api::words::size;
 
 /// Places of a card that are read before a backup, to tell how much of it is new to the vault.
 const SAMPLES: usize = 96;
+/// Likewise of a card at another bench, whose line they come over.
+const SAMPLES_AFAR: usize = 24;
 
 /// What is in use on a card.
 struct InUse {
@@ -72,18 +74,18 @@ impl Sampled {
 }
 
 /// Reads some of the chunks that are in use, spread over the disk, and looks which of them the vault has.
-fn sample(disk: &dyn Disk, map: &Map, vault: &Vault) -> Result<Sampled, DiskError> {
+fn sample(disk: &dyn Disk, map: &Map, vault: &Vault, most: usize) -> Result<Sampled, DiskError> {
     let used: Vec<u64> = map
         .chunks()
         .filter(|(_, kind)| *kind == ByteKind::Data)
         .map(|(chunk, _)| chunk)
         .collect();
     let mut sampled = Sampled {
-        all: used.len() <= SAMPLES,
+        all: used.len() <= most,
         ..Sampled::default()
     };
     let mut packer = Packer::default();
-    let count = used.len().min(SAMPLES);
+    let count = used.len().min(most);
     for turn in 0..count {
         // The middle of each of so many equal stretches.
         let chunk = used[(2 * turn + 1) * used.len() / (2 * count)];
@@ -131,7 +133,7 @@ impl Taking {
         let inserted = self.slots.card_in(new.slot).await?;
         whole(&inserted.found, new.slot)?;
         let reason = Backups::reason(&new.reason)?;
-        let outlook = self.outlook_of(&inserted, new.slot).await?;
+        let outlook = self.outlook_of(&inserted, new.slot, false).await?;
         if let Some(why) = outlook.too_much {
             return Err(Refusal::new(Why::NoRoom, "no-room", why));
         }
@@ -165,13 +167,14 @@ impl Taking {
     pub async fn outlook(&self, slot: SlotName) -> Result<api::BackupOutlook, Refusal> {
         let inserted = self.slots.card_in(slot).await?;
         whole(&inserted.found, slot)?;
-        self.outlook_of(&inserted, slot).await
+        self.outlook_of(&inserted, slot, true).await
     }
 
     async fn outlook_of(
         &self,
         inserted: &Inserted,
         slot: SlotName,
+        always: bool,
     ) -> Result<api::BackupOutlook, Refusal> {
         let found = &inserted.found;
         let whose = self.whose(found).await?;
@@ -180,7 +183,7 @@ impl Taking {
             remarks,
             partitions,
             sampled,
-        } = self.in_use(slot, &inserted.medium).await?;
+        } = self.in_use(slot, &inserted.medium, always).await?;
         let expected = sampled.expected(content);
         let by = sampled.words();
         let free = self.store.free();
@@ -212,8 +215,15 @@ impl Taking {
         })
     }
 
-    /// What is in use on the card in a slot, and how much of a sample of it the vault has.
-    async fn in_use(&self, slot: SlotName, medium: &Medium) -> Result<InUse, Refusal> {
+    /// What is in use on the card in a slot, and how much of a sample of it the vault has. Where that is not asked for
+    /// `always`, only if room may be short: a sample costs time, and at another bench its line.
+    async fn in_use(
+        &self,
+        slot: SlotName,
+        medium: &Medium,
+        always: bool,
+    ) -> Result<InUse, Refusal> {
+        let free = self.store.free();
         let (bench, insertion) = (self.slots.benches().clone(), medium.insertion.clone());
         let vault = self.store.vault.clone();
         let looked = tokio::task::spawn_blocking(move || {
@@ -225,9 +235,17 @@ impl Taking {
                 Refusal::invalid("no-layout", detail)
             };
             let seen = glance(&disk).map_err(|e| unfit(e.to_string()))?;
-            let sampled = sample(&disk, &seen.map, &vault).map_err(|e| unfit(e.to_string()))?;
+            let content = seen.map.total(ByteKind::Data);
+            let most = match card.beside() {
+                Some(_) => SAMPLES_AFAR,
+                None => SAMPLES,
+            };
+            let sampled = match always || free.is_some_and(|free| free < content) {
+                true => sample(&disk, &seen.map, &vault, most).map_err(|e| unfit(e.to_string()))?,
+                false => Sampled::default(),
+            };
             Ok::<_, Refusal>(InUse {
-                content: seen.map.total(ByteKind::Data),
+                content,
                 remarks: remarks_of(&seen.findings),
                 partitions: shown::filled_partitions(&seen.partitions),
                 sampled,

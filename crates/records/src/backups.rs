@@ -337,17 +337,6 @@ impl Records {
             .map(|row| (row.name, row.taken_at)))
     }
 
-    /// Name of the newest backup of a device, and how many bytes it added to the vault.
-    pub async fn newest_backup(&self, device: &str) -> Result<Option<(String, i64)>, RecordError> {
-        let row = sqlx::query!(
-            "select b.name, b.stored from backups b join devices d on d.id = b.device_id
-             where d.name = $1 and b.gone_at is null order by b.id desc limit 1",
-            device
-        );
-        let found = row.fetch_optional(&self.pool).await?;
-        Ok(found.map(|row| (row.name, row.stored)))
-    }
-
     /// The newest content of which a card's may be a change: what was written onto it, or the newest backup of its
     /// device.
     pub async fn content_like(

@@ -265,6 +265,15 @@ async fn reckon_with_memory(connection: &mut PgConnection) -> Result<(), sqlx::E
     set.await.map(|_| ())
 }
 
+/// One connection, for a question before the records are opened.
+async fn alone(database_url: &str) -> Result<PgPool, sqlx::Error> {
+    PgPoolOptions::new()
+        .max_connections(1)
+        .acquire_timeout(Duration::from_secs(10))
+        .connect(database_url)
+        .await
+}
+
 /// The newest form that was applied to a database; `None` where nothing was yet.
 async fn form_of(pool: &PgPool) -> Result<Option<i64>, RecordError> {
     let made = sqlx::query_scalar::<_, bool>("select to_regclass('_sqlx_migrations') is not null");
@@ -295,11 +304,7 @@ impl Records {
     /// # Errors
     /// Of a database that does not answer; [`RecordError::Newer`].
     pub async fn is_older(database_url: &str) -> Result<bool, RecordError> {
-        let pool = PgPoolOptions::new()
-            .max_connections(1)
-            .acquire_timeout(Duration::from_secs(10))
-            .connect(database_url)
-            .await?;
+        let pool = alone(database_url).await?;
         let form = form_of(&pool).await?;
         pool.close().await;
         not_newer(form)?;
@@ -311,11 +316,7 @@ impl Records {
     /// # Errors
     /// Of a database that does not answer.
     pub async fn are_used(database_url: &str) -> Result<bool, RecordError> {
-        let pool = PgPoolOptions::new()
-            .max_connections(1)
-            .acquire_timeout(Duration::from_secs(10))
-            .connect(database_url)
-            .await?;
+        let pool = alone(database_url).await?;
         let made = sqlx::query_scalar::<_, bool>("select to_regclass('team') is not null");
         let used = match made.fetch_one(&pool).await? {
             true => {
@@ -334,11 +335,7 @@ impl Records {
     /// # Errors
     /// Of a database that does not answer, or belongs to another role.
     pub async fn empty(database_url: &str) -> Result<(), RecordError> {
-        let pool = PgPoolOptions::new()
-            .max_connections(1)
-            .acquire_timeout(Duration::from_secs(10))
-            .connect(database_url)
-            .await?;
+        let pool = alone(database_url).await?;
         // What the recovery that was cut off left running would put its records in afterwards.
         for step in [
             "select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()",
@@ -357,11 +354,7 @@ impl Records {
     /// # Errors
     /// Of a database that does not answer.
     pub async fn next_copy_of(database_url: &str) -> Result<Option<i64>, RecordError> {
-        let pool = PgPoolOptions::new()
-            .max_connections(1)
-            .acquire_timeout(Duration::from_secs(10))
-            .connect(database_url)
-            .await?;
+        let pool = alone(database_url).await?;
         let counts =
             sqlx::query_scalar::<_, bool>("select to_regclass('records_copies') is not null");
         let next = match counts.fetch_one(&pool).await? {

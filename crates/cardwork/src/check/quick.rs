@@ -209,16 +209,26 @@ fn save<K: Keep + Kept>(
 /// # Errors
 /// What the card reports, or a place that cannot be had.
 pub fn is_back(card: &dyn CardIo, kept: &dyn Kept) -> Result<bool, CheckError> {
+    Ok(first_difference(card, kept, &mut |_| {})?.is_none())
+}
+
+/// The first place that does not read as it was kept. `read` is told the bytes that were read.
+fn first_difference(
+    card: &dyn CardIo,
+    kept: &dyn Kept,
+    read: &mut dyn FnMut(u64),
+) -> Result<Option<u64>, CheckError> {
     let mut found = Vec::new();
     for number in 0..kept.len() {
         let (at, bytes) = kept.place(number).map_err(CheckError::Keep)?;
         found.resize(bytes.len(), 0);
         with_tries(|| card.read_at(at, &mut found))?;
         if found != bytes {
-            return Ok(false);
+            return Ok(Some(at));
         }
+        read(bytes.len() as u64);
     }
-    Ok(true)
+    Ok(None)
 }
 
 /// Puts the test data on, and reads it back in the same order.
@@ -333,17 +343,10 @@ pub fn put_back(card: &dyn CardIo, kept: &dyn Kept, progress: &Progress) -> Resu
     if let Some(error) = first_error {
         return Err(error.into());
     }
-    let mut found = Vec::new();
-    for number in 0..kept.len() {
-        let (at, bytes) = kept.place(number).map_err(CheckError::Keep)?;
-        found.resize(bytes.len(), 0);
-        with_tries(|| card.read_at(at, &mut found))?;
-        if found != bytes {
-            return Err(CheckError::NotPutBack { offset: at });
-        }
-        progress.advance(bytes.len() as u64);
+    match first_difference(card, kept, &mut |bytes| progress.advance(bytes))? {
+        Some(offset) => Err(CheckError::NotPutBack { offset }),
+        None => Ok(()),
     }
-    Ok(())
 }
 
 #[cfg(test)]

@@ -421,7 +421,7 @@ async fn who_calls_as_a_bench_must_be_one_and_speak_the_same() {
     let kept: Value = serde_json::from_str(&kept).unwrap();
     let credential = kept["credential"].as_str().unwrap();
     let call = api::BenchCall {
-        protocol: 1,
+        protocol: 2,
         version: "0.0.1".into(),
         session: String::new(),
         seen: 0,
@@ -436,7 +436,7 @@ async fn who_calls_as_a_bench_must_be_one_and_speak_the_same() {
     let stranger = why(client.call_as_bench("guessed", &call).await.map(drop));
     assert_eq!(stranger.code, "not-enrolled");
     let old = api::BenchCall {
-        protocol: 0,
+        protocol: 1,
         ..call.clone()
     };
     let old = why(client.call_as_bench(credential, &old).await.map(drop));

@@ -190,7 +190,7 @@ fn an_export_equals_the_original_in_everything_but_free_bytes() {
     assert!(boot.starts_with("name = \"quaylink\""), "{boot}");
     for (place, says) in [
         ("2:/etc/none", "there is no /etc/none"),
-        ("2:/etc", "is a folder where a file is wanted"),
+        ("2:/etc", "/etc is not of the kind that is wanted"),
         ("9:/", "has no partition 9"),
         ("boot", "should be PARTITION:PATH"),
     ] {

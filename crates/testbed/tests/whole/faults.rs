@@ -271,7 +271,10 @@ async fn case(bed: &mut Testbed, at: usize, work: Work, fault: Fault, dice: &mut
         let back = on_card(&client, "put-back", 1).await.unwrap();
         let back = over(bed, back.id).await;
         assert_eq!(back.state, "done", "{what}: {back:?}");
-        assert_eq!(bed.card_digest(&card), before, "{what}: not what was on it");
+        // A card that gives other bytes than it holds was not read as it was either.
+        if honest {
+            assert_eq!(bed.card_digest(&card), before, "{what}: not what was on it");
+        }
         seen(bed, 1).await;
     }
     // Used again, or refused with a reason and a way on.
