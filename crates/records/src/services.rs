@@ -70,6 +70,24 @@ pub struct Claim {
     leads: bool,
 }
 
+impl Records {
+    /// Whether a service works with the records at an address right now.
+    ///
+    /// # Errors
+    /// Of a database that does not answer.
+    pub async fn are_worked_with(database_url: &str) -> Result<bool, RecordError> {
+        let pool = crate::alone(database_url).await?;
+        let held = sqlx::query_scalar::<_, bool>(
+            "select exists (select 1 from pg_locks where locktype = 'advisory' and objsubid = 1 and granted
+                and (classid::bigint << 32) | objid::bigint = (0::bigint << 32) | $1::bigint
+                and database = (select oid from pg_database where datname = current_database()))",
+        );
+        let held = held.bind(i64::from(OURS as i32)).fetch_one(&pool).await?;
+        pool.close().await;
+        Ok(held)
+    }
+}
+
 impl Claim {
     /// Whether the claim still holds: its connection is alive.
     pub async fn holds(&mut self) -> bool {

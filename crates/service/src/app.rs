@@ -31,7 +31,7 @@ use operations::taking::Taking;
 use operations::uploads::Uploads;
 use operations::work::{Rules, write_out};
 use records::services::{Claim, Presence};
-use records::{OwnServer, Records};
+use records::{OwnServer, RecordError, Records};
 use tokio::task::JoinHandle;
 use vault::Root;
 
@@ -167,19 +167,16 @@ impl App {
             .with_context(|| format!("cannot make the data folder {}", dir.display()))?;
         let lock = lock(&dir)?;
         recovery::refuse_unfinished(&dir)?;
-        let (root, key_file) = root(&dir)?;
+        // With records of its own the key is made before them; of others' records it must be known first whose they are.
+        let keyed = match &config.database_url {
+            Some(_) => None,
+            None => Some(root(&dir)?),
+        };
         let own_server = match &config.database_url {
             Some(_) => None,
             None => Some(Arc::new(OwnServer::start(&dir).await?)),
         };
-        let opened = Self::open_with(
-            config,
-            certificate,
-            lock,
-            root,
-            key_file,
-            own_server.clone(),
-        );
+        let opened = Self::open_with(config, certificate, lock, keyed, own_server.clone());
         opened.await.inspect_err(|_| {
             // A start that failed leaves nothing running that it began.
             if let Some(server) = own_server.filter(|server| !server.was_adopted())
@@ -194,8 +191,7 @@ impl App {
         config: Config,
         certificate: Option<String>,
         lock: File,
-        root: Root,
-        key_file: PathBuf,
+        keyed: Option<(Root, PathBuf)>,
         own_server: Option<Arc<OwnServer>>,
     ) -> Result<Arc<Self>> {
         let dir = &config.data_dir;
@@ -205,6 +201,20 @@ impl App {
         let used = Records::are_used(url)
             .await
             .context("the database cannot be used")?;
+        // No key is made for records that were sealed under another one.
+        if used && !dir.join(KEY_FILE).exists() {
+            let error = match Records::are_worked_with(url).await? {
+                true => RecordError::InUse {
+                    shared: config.service_address.is_some(),
+                },
+                false => RecordError::OtherKey,
+            };
+            return Err(error).context("the database cannot be used");
+        }
+        let (root, key_file) = match keyed {
+            Some(keyed) => keyed,
+            None => root(dir)?,
+        };
         let store = Store::open(dir, &root, config.vault_store.as_deref(), !used)
             .await
             .with_context(|| {

@@ -231,6 +231,27 @@ fn first_difference(
     Ok(None)
 }
 
+/// Tries again where a card reports an error that may pass, but not for ever: one that failed at several places behind each
+/// other is asked once at each further place, until it does something again.
+#[derive(Default)]
+struct Patience(u32);
+
+impl Patience {
+    const MOST: u32 = 3;
+
+    fn ask(&mut self, mut ask: impl FnMut() -> Result<(), CardError>) -> Result<(), CardError> {
+        let answer = match self.0 < Self::MOST {
+            true => with_tries(ask),
+            false => ask(),
+        };
+        self.0 = match &answer {
+            Err(CardError::Failed { .. }) => self.0 + 1,
+            _ => 0,
+        };
+        answer
+    }
+}
+
 /// Puts the test data on, and reads it back in the same order.
 fn test(
     card: &dyn CardIo,
@@ -245,12 +266,12 @@ fn test(
     let marked = &mark.to_block()[..BLOCK.min(card.size()) as usize];
     card.write_at(0, marked)?;
     card.flush()?;
-    let mut written = 0;
+    let (mut written, mut patience) = (0, Patience::default());
     for (at, len) in places {
         if progress.is_cancelled() {
             return Err(CheckError::Cancelled);
         }
-        match with_tries(|| card.write_at(*at, &pattern.at(*at, *len))) {
+        match patience.ask(|| card.write_at(*at, &pattern.at(*at, *len))) {
             Ok(()) => written += *len as u64,
             Err(CardError::Failed { .. }) => {
                 findings.fault(*at, at + *len as u64, Fault::Unwritable);
@@ -272,7 +293,7 @@ fn test(
             return Err(CheckError::Cancelled);
         }
         found.resize(*len, 0);
-        match with_tries(|| card.read_at(*at, &mut found)) {
+        match patience.ask(|| card.read_at(*at, &mut found)) {
             Ok(()) => findings.compare(pattern, *at, &found),
             Err(CardError::Failed { .. }) => {
                 findings.fault(*at, at + *len as u64, Fault::Unreadable);
@@ -323,13 +344,18 @@ pub fn put_back(card: &dyn CardIo, kept: &dyn Kept, progress: &Progress) -> Resu
         return there.put_back(kept, progress);
     }
     progress.begin(Stage::PuttingBack, 2 * kept.bytes());
-    let mut first_error = None;
+    let (mut first_error, mut patience) = (None, Patience::default());
     for number in (0..kept.len()).rev() {
         let (at, bytes) = kept.place(number).map_err(CheckError::Keep)?;
         if number == 0 {
             card.flush()?;
         }
-        match with_tries(|| card.write_at(at, &bytes)) {
+        // Block 0 says whether the card is whole: it is worth every try.
+        let written = match number {
+            0 => with_tries(|| card.write_at(at, &bytes)),
+            _ => patience.ask(|| card.write_at(at, &bytes)),
+        };
+        match written {
             Ok(()) => {}
             // A place that takes no bytes keeps no others from getting theirs back.
             Err(error @ CardError::Failed { .. }) => {
