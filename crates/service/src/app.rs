@@ -35,7 +35,7 @@ use records::{OwnServer, RecordError, Records};
 use tokio::task::JoinHandle;
 use vault::Root;
 
-use crate::config::{Config, Net};
+use crate::config::{Config, Net, own_time_zone};
 use crate::drawer::KEY_FILE;
 use crate::folder::lock;
 use crate::peers::Peers;
@@ -237,12 +237,7 @@ impl App {
         if let Some(last) = known_copies {
             records.count_copies_from(last).await?;
         }
-        if !records.knows_zone(&config.time_zone).await? {
-            bail!(
-                "time_zone is {:?}, which is no time zone that is known here; it takes a name such as Europe/Oslo or UTC",
-                config.time_zone
-            );
-        }
+        let zone = time_zone(&records, config.time_zone.as_deref()).await?;
         let fingerprint = store.keys.fingerprint("the records of this key");
         let presence = Presence {
             id: service_id(dir)?,
@@ -309,7 +304,7 @@ impl App {
             second: config.second_vault.clone(),
             every: config.vault_every,
             database: url.to_owned(),
-            zone: config.time_zone.clone(),
+            zone: zone.clone(),
             prove_every: config.prove_every,
         };
         let care = Care::new(
@@ -364,12 +359,7 @@ impl App {
             )),
             net: config.net,
             loopback_person: config.loopback_person,
-            backups: Backups::new(
-                records.clone(),
-                store.clone(),
-                events.clone(),
-                &config.time_zone,
-            ),
+            backups: Backups::new(records.clone(), store.clone(), events.clone(), &zone),
             care: Arc::new(care),
             records,
             store,
@@ -496,6 +486,23 @@ impl App {
             tracing::error!("PostgreSQL was not stopped: {e}");
         }
     }
+}
+
+/// The time zone whose days count: the one that was said, which must be known, or that of this computer.
+async fn time_zone(records: &Records, said: Option<&str>) -> Result<String> {
+    let zone = said.map_or_else(own_time_zone, str::to_owned);
+    if records.knows_zone(&zone).await? {
+        return Ok(zone);
+    }
+    if said.is_some() {
+        bail!(
+            "time_zone is {zone:?}, which is no time zone that is known here; it takes a name such as Europe/Oslo or UTC"
+        );
+    }
+    tracing::warn!(
+        "this computer's time zone {zone:?} is not known to the database; days are those of UTC"
+    );
+    Ok("UTC".into())
 }
 
 /// Joins the services that work with the same records and vault.

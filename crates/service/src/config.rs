@@ -249,8 +249,8 @@ pub struct Config {
     pub service_address: Option<String>,
     /// Whether the readers of this computer are slots.
     pub own_slots: bool,
-    /// Time zone whose days count.
-    pub time_zone: String,
+    /// Time zone whose days count, if it was said; that of this computer otherwise.
+    pub time_zone: Option<String>,
     /// Copy of the records that a recovery takes.
     pub records: Option<String>,
     /// Whether empty records may begin beside a vault that holds copies of others.
@@ -258,7 +258,7 @@ pub struct Config {
 }
 
 /// The time zone of this computer, by its name.
-fn own_time_zone() -> String {
+pub fn own_time_zone() -> String {
     let named = |path: PathBuf| {
         let path = path.to_str()?;
         let (_, name) = path.split_once("zoneinfo/")?;
@@ -437,10 +437,7 @@ impl Config {
             data_dir,
             database_url,
             vault_store,
-            time_zone: args
-                .time_zone
-                .or(file.time_zone)
-                .unwrap_or_else(own_time_zone),
+            time_zone: args.time_zone.or(file.time_zone),
             records: args.records,
             empty_records: args.empty_records,
             own_slots: own_slots.unwrap_or(service_address.is_none()),

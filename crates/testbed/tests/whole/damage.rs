@@ -372,14 +372,14 @@ fn a_recovery_that_was_cut_off_is_begun_again() {
         .spawn()
         .unwrap();
     let begun = Instant::now();
-    let url = format!("http://{address}/api/v1/health");
-    while std::process::Command::new("curl")
-        .args(["-sf", &url])
-        .stdout(Stdio::null())
-        .status()
-        .map(|status| !status.success())
-        .unwrap_or(true)
-    {
+    let service_at = format!("http://{address}");
+    let is_ready = || {
+        let asked = std::process::Command::new(testbed::binary("duplicarium"))
+            .args(["--service", &service_at, "status"])
+            .output();
+        asked.is_ok_and(|out| out.status.success())
+    };
+    while !is_ready() {
         assert!(
             begun.elapsed() < Duration::from_secs(60),
             "it does not start"
