@@ -183,7 +183,8 @@ struct Ended {
     detail: String,
 }
 
-/// Whether it failed because nobody reads its output any more; a line to the service that broke is another thing.
+/// Whether the command failed because the program that read its output stopped reading; a broken connection to the
+/// service is another thing.
 fn is_unread(error: &anyhow::Error) -> bool {
     let is_broken = |e: &std::io::Error| e.kind() == std::io::ErrorKind::BrokenPipe;
     match error.downcast_ref::<ClientError>() {
