@@ -72,6 +72,7 @@ export type RoundEntry = Schemas["RoundEntry"];
 export type RoundSlot = Schemas["RoundSlot"];
 export type Rounds = Schemas["Rounds"];
 export type Setting = Schemas["Setting"];
+export type Standing = Schemas["Standing"];
 export type Site = Schemas["Site"];
 export type Speed = Schemas["Speed"];
 export type SlotBinding = Schemas["SlotBinding"];

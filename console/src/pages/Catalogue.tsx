@@ -51,9 +51,9 @@ function LineView({ line }: { line: Line }) {
                 <span className="text-faded">
                     {line.devices} {line.devices === 1 ? "device" : "devices"}
                 </span>
-                {line.behind > 0 && (
-                    <Link to="/devices">
-                        <State name="behind" /> {line.behind}
+                {line.to_write > 0 && (
+                    <Link to="/devices" search={{ standing: "to write", appliance: line.appliance } as never} className="text-ochre underline">
+                        {line.to_write} {line.to_write === 1 ? "card" : "cards"} to write again
                     </Link>
                 )}
                 {line.releases.length > 1 && (

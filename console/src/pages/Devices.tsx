@@ -11,6 +11,7 @@ import {
     post,
     put,
     remove,
+    type Standing,
 } from "../api/client";
 import { Field } from "../parts/Field";
 import { Headroom } from "../parts/Headroom";
@@ -24,8 +25,22 @@ import { Button, FIELD, Facts, Failure, Label, Notice, Page, Sheet, State, Table
 
 const STATES = ["planned", "carded", "in service", "down", "retired"];
 const STANDINGS: [string, string][] = [
-    ["due", "due for another card"],
-    ...["level", "behind", "ahead", "not whole", "withdrawn", "no card", "no release"].map((one): [string, string] => [one, one]),
+    ["to write", "card must be written again"],
+    ...(
+        [
+            "up to date",
+            "settings changed",
+            "outdated",
+            "newer than target",
+            "withdrawn",
+            "not booting",
+            "incomplete",
+            "unknown version",
+            "not known",
+            "no card",
+            "no release",
+        ] satisfies Standing[]
+    ).map((one): [string, string] => [one, one]),
 ];
 
 export function Devices() {
@@ -134,15 +149,15 @@ export function Devices() {
                         <td>
                             {device.updated_to ?? device.carries ?? "-"}
                             {device.updated_to != null && <span className="text-faded"> updated in place</span>}
-                            {device.withdrawn && (
-                                <>
-                                    {" "}
-                                    <State name="withdrawn" />
-                                </>
-                            )}
                         </td>
                         <td>
                             <State name={device.standing} />
+                            {device.card != null &&
+                                (device.reasons ?? []).map((reason) => (
+                                    <p key={reason} className="text-xs text-faded">
+                                        {reason}
+                                    </p>
+                                ))}
                         </td>
                     </tr>
                 )}
@@ -204,8 +219,9 @@ function DeviceTable() {
             {report !== undefined && (
                 <div className="mt-3 grid gap-1 text-sm">
                     <Notice tone={report.problems.length > 0 ? "ochre" : "moss"}>
-                        {report.rows} rows{report.done ? " taken over" : ""}: {report.new.length} new, {report.changed.length} changed
-                        {report.problems.length > 0 && "; nothing is taken over while something is wrong"}.
+                        {report.problems.length > 0
+                            ? `Nothing is taken over: ${String(report.wrong ?? 0)} of ${String(report.rows)} rows have problems.`
+                            : `${String(report.rows)} rows${report.done ? " taken over" : ""}: ${String(report.new.length)} new, ${String(report.changed.length)} changed.`}
                     </Notice>
                     {report.problems.map((one) => (
                         <p key={`${String(one.line)} ${one.column} ${one.problem}`}>
@@ -295,6 +311,7 @@ export function Device() {
                                 ["site", data.device.site],
                                 ["release", data.release ?? "none in the catalogue suits it"],
                                 ["card", data.device.card == null ? "none" : <Label key="card">{data.device.card}</Label>],
+                                ["standing", <State key="standing" name={data.device.standing} />],
                             ]}
                         />
                     </Sheet>
@@ -308,11 +325,10 @@ export function Device() {
                         <InTheField device={data.device.name} down={outage !== undefined} />
                     </Sheet>
                     <Headroom device={data.device.name} />
-                    {(data.outdated ?? []).length > 0 && (
+                    {data.device.card != null && (data.device.reasons ?? []).length > 0 && (
                         <div className="mb-5">
                             <Notice tone="ochre">
-                                Its card is out of date.
-                                {(data.outdated ?? []).map((reason) => (
+                                {(data.device.reasons ?? []).map((reason) => (
                                     <p key={reason}>{reason}</p>
                                 ))}
                             </Notice>

@@ -356,7 +356,7 @@ function Takers({ preset }: { preset: string }) {
 function TouchedTable({ touches }: { touches: PageOf<Touched> }) {
     const rows = touches.items;
     if (touches.total === 0) return <p className="text-sm text-faded">No device takes a value from it.</p>;
-    const stale = rows.filter((one) => one.outdated.length > 0).length;
+    const stale = rows.filter((one) => one.standing !== "up to date" && one.card != null).length;
     const left = touches.total - rows.length;
     return (
         <>
@@ -366,7 +366,7 @@ function TouchedTable({ touches }: { touches: PageOf<Touched> }) {
                     {left > 0 && `, of the ${String(rows.length)} devices that are shown`}.
                 </Notice>
             )}
-            <Table head={["device", "card", "takes", "out of date, or wrong"]}>
+            <Table head={["device", "card", "takes", "standing, or what is wrong"]}>
                 {rows.map((one) => (
                     <tr key={one.device}>
                         <td>
@@ -377,7 +377,7 @@ function TouchedTable({ touches }: { touches: PageOf<Touched> }) {
                         <td>{one.card == null ? "-" : <Label>{one.card}</Label>}</td>
                         <td>{one.fields.join(", ")}</td>
                         <td>
-                            {one.outdated.map((reason) => (
+                            {(one.card == null ? [] : one.reasons).map((reason) => (
                                 <p key={reason} className="text-ochre">
                                     {reason}
                                 </p>

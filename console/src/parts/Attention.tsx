@@ -8,6 +8,11 @@ import { Notice } from "./ui";
 
 const TONES: Record<string, "oxide" | "ochre" | "moss"> = {
     silent: "oxide",
+    "card-suspect": "oxide",
+    "backup-damaged": "oxide",
+    "content-damaged": "oxide",
+    "vault-away": "oxide",
+    fault: "oxide",
     vault: "oxide",
     "arrival-question": "oxide",
     "arrival-late": "ochre",
@@ -34,6 +39,14 @@ function Hand({ one }: { one: One }) {
         <Notice tone={TONES[one.kind] ?? "ochre"}>
             {one.arrival != null ? (
                 <Link to="/arrivals/$id" params={{ id: String(one.arrival) }} className="font-semibold underline">
+                    {one.words}
+                </Link>
+            ) : one.card != null ? (
+                <Link to="/cards/$label" params={{ label: one.card }} className="font-semibold underline">
+                    {one.words}
+                </Link>
+            ) : one.kind === "standing" && one.device === "" ? (
+                <Link to="/devices" search={{ standing: "to write" } as never} className="font-semibold underline">
                     {one.words}
                 </Link>
             ) : one.device === "" ? (

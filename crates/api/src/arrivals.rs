@@ -483,7 +483,9 @@ pub struct Photo {
 /// Something that needs a hand.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Attention {
-    /// `down`, `silent`, `certificate`, `arrival-late`, `arrival-ready`, `arrival-question`.
+    /// `down`, `silent`, `certificate`, `fault`, `standing`, `arrival-late`, `arrival-ready`, `arrival-question`,
+    /// `card-suspect`, `backup-overdue`, `backup-damaged`, `backup-not-proven`, `content-damaged`, `vault`, `vault-away`,
+    /// `space`.
     pub kind: String,
     /// Name of the device.
     pub device: String,
@@ -495,4 +497,7 @@ pub struct Attention {
     /// Number of the arrival, if it is one.
     #[serde(default)]
     pub arrival: Option<i64>,
+    /// Label of the card, if it is about one.
+    #[serde(default)]
+    pub card: Option<String>,
 }

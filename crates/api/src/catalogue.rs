@@ -418,8 +418,8 @@ pub struct Line {
     pub releases: Vec<Release>,
     /// Devices that become it.
     pub devices: u32,
-    /// Devices among them that are behind.
-    pub behind: u32,
+    /// Devices among them whose card must be written again.
+    pub to_write: u32,
 }
 
 /// Two releases or backups to compare.

@@ -17,6 +17,7 @@ mod plans;
 mod rounds;
 mod services;
 mod slot;
+mod standing;
 mod types;
 mod vault;
 pub mod words;
@@ -40,6 +41,7 @@ pub use plans::*;
 pub use rounds::*;
 pub use services::*;
 pub use slot::*;
+pub use standing::*;
 pub use types::*;
 pub use vault::*;
 

@@ -48,8 +48,8 @@ pub struct DeviceQuery {
     /// The release that they follow.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub follows: Option<String>,
-    /// ahead, level, behind, not whole, no card, no release, withdrawn; or due: behind, not whole or
-    /// withdrawn. Retired devices are left out.
+    /// A standing, such as `outdated` or `settings changed`; or `to write`: all whose card must be written again.
+    /// Retired devices are left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub standing: Option<String>,
 }

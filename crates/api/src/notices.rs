@@ -7,7 +7,11 @@ use utoipa::ToSchema;
 /// Kinds of matters that are told, and what each is.
 pub const MATTERS: &[(&str, &str)] = &[
     ("job-failed", "a job failed or was interrupted"),
-    ("card-suspect", "a card is mistrusted"),
+    ("card-suspect", "a card is suspect"),
+    ("fault", "somebody saw a fault of a device"),
+    ("vault-away", "the vault cannot be reached"),
+    ("content-damaged", "an image in the vault is damaged"),
+    ("backup-damaged", "a backup is damaged"),
     ("space", "room is short where the vault lies"),
     (
         "vault",

@@ -61,6 +61,16 @@ pub struct Health {
     pub key_file: String,
 }
 
+/// How the service is, and everything that needs attention, as the command line tells it to programs.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Status {
+    /// How the service is.
+    #[serde(flatten)]
+    pub health: Health,
+    /// What needs attention, the oldest first.
+    pub attention: Vec<crate::Attention>,
+}
+
 /// A kind of hardware.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct BoardModel {
@@ -154,11 +164,11 @@ pub struct Device {
     /// The release that it was updated to in place since, as the version that it says tells.
     #[serde(default)]
     pub updated_to: Option<String>,
-    /// How what it carries stands beside what it follows: ahead, level, behind, not whole, no card, no
-    /// release.
-    pub standing: String,
-    /// Whether what it carries was withdrawn since.
-    pub withdrawn: bool,
+    /// How it stands against what it should run.
+    pub standing: crate::Standing,
+    /// Why it stands so, a sentence each, the most serious first; none where it is up to date.
+    #[serde(default)]
+    pub reasons: Vec<String>,
     /// How often it was changed: what is told about it, and what is set on it.
     pub revision: u64,
     /// What is plugged into it.
@@ -185,10 +195,6 @@ pub struct DeviceDetail {
     pub settings: Vec<Setting>,
     /// What keeps a card from being made.
     pub problems: Vec<SettingProblem>,
-    /// Why its card is out of date: its settings, or the release it follows, are others now.
-    /// Empty if it is not, or if it has no card.
-    #[serde(default)]
-    pub outdated: Vec<String>,
     /// Logins that everybody knows and no setting changes.
     #[serde(default)]
     pub open_logins: Vec<String>,
@@ -337,8 +343,10 @@ pub struct Touched {
     pub card: Option<String>,
     /// Fields that it takes from the preset.
     pub fields: Vec<String>,
-    /// Why its card is out of date; empty if it is not.
-    pub outdated: Vec<String>,
+    /// How the device stands with what the preset says.
+    pub standing: crate::Standing,
+    /// Why it stands so; none where it is up to date.
+    pub reasons: Vec<String>,
     /// What is wrong with its settings then.
     pub problems: Vec<String>,
 }
@@ -396,11 +404,14 @@ pub struct DiffLine {
 /// What came of a table of devices.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct DeviceTableReport {
-    /// Rows read.
+    /// Rows of the table.
     pub rows: u32,
-    /// Devices that are new.
+    /// Rows with problems.
+    #[serde(default)]
+    pub wrong: u32,
+    /// Devices that are new, of rows without problems.
     pub new: Vec<String>,
-    /// Devices that are changed.
+    /// Devices that are changed, of rows without problems.
     pub changed: Vec<String>,
     /// Everything that is wrong. While there is anything, nothing is taken over.
     pub problems: Vec<RowProblem>,

@@ -19,6 +19,14 @@ pub fn exact(bytes: u64) -> String {
     }
 }
 
+/// How many there are of something: `1 row`, `2 rows`.
+pub fn counted(number: u64, noun: &str) -> String {
+    match number {
+        1 => format!("1 {noun}"),
+        _ => format!("{number} {noun}s"),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

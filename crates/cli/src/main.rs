@@ -291,7 +291,8 @@ async fn run(args: Args) -> anyhow::Result<()> {
         Command::Status => {
             let health = context.client.health().await?;
             let attention = context.client.attention().await?;
-            context.show(&health, |health| {
+            let status = api::Status { health, attention };
+            context.show(&status, |api::Status { health, attention }| {
                 println!("service  {} (version {})", health.status, health.version);
                 println!(
                     "bench    {}",
@@ -306,7 +307,7 @@ async fn run(args: Args) -> anyhow::Result<()> {
                     "key      {} (keep a copy of this file elsewhere)",
                     health.key_file
                 );
-                for one in &attention {
+                for one in attention {
                     println!("look at  {} (since {})", one.words, text::moment(one.since));
                 }
             })

@@ -14,7 +14,7 @@ const TAKES: &[(Option<Role>, &str, &str)] = &[
         "list show carriers files read export archive",
     ),
     (LOOKER, "feed", "list"),
-    (LOOKER, "device", "export list behind choices show"),
+    (LOOKER, "device", "export list outdated choices show"),
     (LOOKER, "preset", "list show networks"),
     (LOOKER, "settings", "preview"),
     (LOOKER, "bench", "list scan slots rule"),

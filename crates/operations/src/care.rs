@@ -364,6 +364,7 @@ impl Care {
                     words: format!("the vault: {}", words.join("; ")),
                     since: look.at,
                     arrival: None,
+                    card: None,
                 }
             });
         // What of backups is damaged stands with those.
@@ -384,6 +385,7 @@ impl Care {
                 ),
                 since,
                 arrival: None,
+                card: None,
             }
         });
         let away = self.away().map(|away| api::Attention {
@@ -395,6 +397,7 @@ impl Care {
             ),
             since: away.since,
             arrival: None,
+            card: None,
         });
         Ok(bad.chain(damaged).chain(away).chain(self.space()).collect())
     }
@@ -415,6 +418,7 @@ impl Care {
             ),
             since: *since.get_or_insert_with(OffsetDateTime::now_utc),
             arrival: None,
+            card: None,
         })
     }
 

@@ -6,6 +6,7 @@
 
 pub mod arrivals;
 pub mod at_hand;
+pub mod attention;
 pub mod backups;
 pub mod benches;
 pub mod care;

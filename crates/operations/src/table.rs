@@ -125,7 +125,7 @@ pub fn read(
     if body.len() > MOST {
         return Err(Refusal::invalid("table", "the table is longer than 16 MB"));
     }
-    let (mut rows, mut problems) = rows_of(body, &known, keys)?;
+    let (mut rows, in_all, mut problems) = rows_of(body, &known, keys)?;
     // Each device beside all others as they would be then.
     let mut places: HashMap<i64, usize> = known
         .devices
@@ -177,14 +177,17 @@ pub fn read(
     }
     problems.sort_by_key(|one| one.line);
     problems.dedup();
+    let wrong: BTreeSet<u32> = problems.iter().map(|one| one.line).collect();
     let names = |fresh: bool| -> Vec<String> {
         rows.iter()
             .filter(|row| row.fresh == fresh && (fresh || row.changed))
+            .filter(|row| !wrong.contains(&row.line))
             .map(|row| row.device.name.clone())
             .collect()
     };
     let report = api::DeviceTableReport {
-        rows: rows.len() as u32,
+        rows: in_all,
+        wrong: wrong.len() as u32,
         new: names(true),
         changed: names(false),
         problems,
@@ -199,12 +202,12 @@ pub fn read(
     Ok((taken.collect(), report))
 }
 
-/// The rows of a table, and what is wrong in each.
+/// The rows of a table that can be read, how many there are in all, and what is wrong in each.
 fn rows_of(
     body: &str,
     known: &Known,
     keys: &Keys,
-) -> Result<(Vec<Row>, Vec<api::RowProblem>), Refusal> {
+) -> Result<(Vec<Row>, u32, Vec<api::RowProblem>), Refusal> {
     let places = known.devices.iter().enumerate();
     let mut reading = Reading {
         known,
@@ -229,7 +232,9 @@ fn rows_of(
             "the first line must name the columns, among them name; see docs/device-table.md";
         return Err(Refusal::invalid("table", detail));
     }
+    let mut in_all = 0_u32;
     for (number, record) in reader.records().enumerate() {
+        in_all = in_all.saturating_add(1);
         let record = match record {
             Ok(record) => record,
             Err(e) => {
@@ -253,7 +258,7 @@ fn rows_of(
             rows.push(row);
         }
     }
-    Ok((rows, reading.problems))
+    Ok((rows, in_all, reading.problems))
 }
 
 /// A row that was read, with the device it is about as it would be.
@@ -443,6 +448,8 @@ fn blank(name: &str) -> Device {
         carried_release_id: None,
         runs_release_id: None,
         card_bytes: None,
+        imprint_id: None,
+        seen_version: None,
         revision: 0,
         pinned: None,
         card: None,

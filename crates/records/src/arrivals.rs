@@ -104,6 +104,8 @@ pub struct Sighting {
     pub certificate_until: Option<OffsetDateTime>,
     /// The version that it said.
     pub version: Option<String>,
+    /// Its MAC address.
+    pub mac: Option<String>,
     /// The imprint that it was seen with.
     pub imprint_id: Option<i64>,
 }
@@ -644,6 +646,29 @@ async fn put_sighting(
     device: i64,
     seen: &Sighting,
 ) -> Result<(), RecordError> {
+    if seen.address.is_none() {
+        // It was accepted unseen: what was seen of it before stays, with when that was.
+        sqlx::query!(
+            "insert into sightings (device_id, imprint_id, looked_at) values ($1, $2, now())
+             on conflict (device_id) do update set misses = 0, silent_since = null",
+            device,
+            seen.imprint_id
+        )
+        .execute(&mut *tx)
+        .await?;
+        return Ok(());
+    }
+    if let Some(mac) = &seen.mac {
+        // By it the board is found and known when it joins its network the next time.
+        sqlx::query!(
+            "update devices set macs = array_append(macs, $2::text)
+             where id = $1 and not exists (select 1 from devices where $2 = any(macs))",
+            device,
+            mac
+        )
+        .execute(&mut *tx)
+        .await?;
+    }
     sqlx::query!(
         "insert into sightings (device_id, imprint_id, address, ports, host_key, certificate, certificate_until, version,
             seen_at, looked_at)

@@ -202,7 +202,35 @@ impl Standing {
     }
 }
 
+/// A card to which nothing shall be written.
+#[derive(Clone, Debug)]
+pub struct SuspectCard {
+    /// Label.
+    pub label: String,
+    /// Name of the device whose card it is.
+    pub device: Option<String>,
+    /// Why it is suspect.
+    pub why: String,
+    /// What its last check found.
+    pub verdict: Option<String>,
+    /// Since when it is suspect.
+    pub since: OffsetDateTime,
+}
+
 impl Records {
+    /// The cards that are suspect and still at hand, since the longest first.
+    pub async fn suspect_cards(&self) -> Result<Vec<SuspectCard>, RecordError> {
+        let rows = sqlx::query_as!(
+            SuspectCard,
+            r#"select c.label as "label!", d.name as "device?", c.suspicion as "why!", c.verdict,
+                 coalesce(c.suspected_at, now()) as "since!"
+               from cards c left join devices d on d.card_id = c.id
+               where c.suspicion is not null and c.state not in ('lost', 'retired')
+               order by c.suspected_at, c.id limit 200"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
     /// One page of the cards that are wanted.
     pub async fn card_page(
         &self,

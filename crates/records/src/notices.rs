@@ -215,11 +215,7 @@ impl Records {
                  'job ' || id || ' (' || kind || ', ' || subject || ') ' ||
                  case when state = 'failed' then 'failed' else 'was interrupted' end ||
                  coalesce(': ' || error, '') as "words!", finished_at as "since!"
-               from jobs where state in ('failed', 'interrupted') and finished_at > now() - interval '1 day'
-               union all
-               select 'card ' || label || ' ' || md5(suspicion), 'card-suspect', label,
-                 'card ' || label || ' is mistrusted: ' || suspicion, now()
-               from cards where suspicion is not null and state not in ('lost', 'retired')"#
+               from jobs where state in ('failed', 'interrupted') and finished_at > now() - interval '1 day'"#
         );
         let rows = rows.fetch_all(&self.pool).await?.into_iter();
         let matters = rows.map(|row| Matter {

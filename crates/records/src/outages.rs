@@ -188,6 +188,23 @@ impl Records {
         Ok(tx.commit().await?)
     }
 
+    /// What was seen last of each device, where nothing ended it since: it was not accepted, brought back or written
+    /// anew, and its card is still suspect.
+    pub async fn open_faults(&self) -> Result<Vec<Fault>, RecordError> {
+        let rows = sqlx::query_as!(
+            Fault,
+            r#"select distinct on (d.name) f.id, c.label as "card?", d.name as "device?", f.symptom, f.operator, f.at
+               from faults f join devices d on d.id = f.device_id left join cards c on c.id = f.card_id
+               where d.state <> 'retired' and f.handled_at is null
+                 and not exists (select 1 from outages o where o.device_id = d.id and o.ended_at > f.at)
+                 and not exists (select 1 from arrivals a where a.device_id = d.id and a.state = 'accepted' and a.ended_at > f.at)
+                 and not exists (select 1 from imprints i where i.device_id = d.id and i.state = 'verified'
+                    and i.started_at > f.at)
+               order by d.name, f.id desc limit 200"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
     /// What was seen of a card, or of a device, newest first.
     pub async fn faults(
         &self,

@@ -293,6 +293,14 @@ async fn insert(tx: &mut sqlx::PgConnection, new: &NewRelease) -> Result<i64, Re
 }
 
 impl Records {
+    /// The appliances that a release is of, or a device becomes, by name.
+    pub async fn appliances(&self) -> Result<Vec<String>, RecordError> {
+        let rows = sqlx::query_scalar!(
+            r#"select appliance as "appliance!" from releases union select appliance from devices order by 1"#
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
     /// Records a release that the vault tells of and these records did not know.
     pub async fn found_release(&self, new: &NewRelease, operator: &str) -> Result<(), RecordError> {
         let mut tx = self.pool.begin().await?;

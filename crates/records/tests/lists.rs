@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 
 use records::boards::{BoardModel, Site};
 use records::cards::Told;
-use records::devices::{About, Change, Class, Device, NewDevice, OwnFieldsOf, TableRow, Wanted};
+use records::devices::{About, Change, Device, NewDevice, OwnFieldsOf, TableRow, Wanted};
 use records::lists::{Asked, Page};
 use records::{OwnServer, RecordError, Records};
 use sqlx::Connection;
@@ -120,8 +120,8 @@ fn expected(all: &[Device], wanted: &Wanted, asked: &Asked) -> Vec<String> {
         .filter(|one| is(&wanted.board, &one.board) && is(&wanted.appliance, &one.appliance))
         .filter(|one| !wanted.active || one.state != "retired")
         .filter(|one| {
-            let classes = wanted.classes.as_ref();
-            classes.is_none_or(|classes| classes.contains(&Class::of(one)))
+            let ids = wanted.ids.as_ref();
+            ids.is_none_or(|ids| ids.contains(&one.id))
         })
         .filter(|one| {
             let text = wanted
@@ -177,9 +177,9 @@ async fn pages_are_the_list(records: &Records) {
         let some = |chance: &mut Chance, of: &[&str]| {
             (chance.below(3) == 0).then(|| chance.one(of).to_owned())
         };
-        let classes = (chance.below(4) == 0).then(|| {
-            let of = all.iter().filter(|one| one.id % 3 == 0).map(Class::of);
-            of.collect()
+        let ids = (chance.below(4) == 0).then(|| {
+            let some = all.iter().map(|one| one.id).filter(|id| id % 3 == 0);
+            some.collect()
         });
         let wanted = Wanted {
             search: some(
@@ -192,7 +192,7 @@ async fn pages_are_the_list(records: &Records) {
             appliance: some(&mut chance, &["quaylink", "tidegauge"]),
             active: chance.below(3) == 0,
             carries: None,
-            classes,
+            ids,
         };
         let asked = Asked {
             after: None,

@@ -10,6 +10,7 @@ use arrival::locate::{Fixed, Locator, Mdns, Neighbours, StandIn};
 use arrival::radio::Radio;
 use bench::Bench;
 use operations::arrivals::{Arrivals, Watching};
+use operations::attention::NeedsAttention;
 use operations::backups::Backups;
 use operations::benches::Benches;
 use operations::care::{Care, Places, waiting_key};
@@ -72,6 +73,8 @@ pub struct App {
     pub inside: Inside,
     pub taking: Taking,
     pub in_force: InForce,
+    /// What needs attention of cards and devices.
+    pub needs_attention: NeedsAttention,
     pub feeds: Feeds,
     pub uploads: Arc<Uploads>,
     pub backups: Backups,
@@ -146,13 +149,15 @@ async fn keep_older(store: &Arc<Store>, url: &str) -> Result<()> {
 }
 
 impl App {
-    /// What needs a hand: devices in the field, backups, the vault; the oldest first.
+    /// What needs attention: devices and cards, backups, the vault; the oldest first.
     pub async fn attention(&self) -> Result<Vec<api::Attention>, Refusal> {
-        let (mut all, backups, vault) = tokio::try_join!(
+        let (mut all, cards, backups, vault) = tokio::try_join!(
             self.arrivals.attention(),
+            self.needs_attention.list(),
             self.backups.attention(),
             self.care.attention()
         )?;
+        all.extend(cards);
         all.extend(backups);
         all.extend(vault);
         all.sort_by_key(|one| one.since);
@@ -361,6 +366,7 @@ impl App {
             loopback_person: config.loopback_person,
             backups: Backups::new(records.clone(), store.clone(), events.clone(), &zone),
             care: Arc::new(care),
+            needs_attention: NeedsAttention::new(records.clone(), in_force.clone()),
             records,
             store,
             events,

@@ -38,7 +38,8 @@ pub struct List {
     /// The release that their cards carry.
     #[arg(long, value_name = "RELEASE")]
     carries: Option<String>,
-    /// ahead, level, behind, not whole, no card, no release, withdrawn, or due.
+    /// How they stand: up-to-date, settings-changed, outdated, newer-than-target, withdrawn, not-booting, incomplete,
+    /// unknown-version, not-known, no-card, no-release; or to-write for all whose card must be written again.
     #[arg(long)]
     standing: Option<String>,
     #[command(flatten)]
@@ -201,15 +202,16 @@ pub enum Device {
     },
     /// List the devices.
     List(List),
-    /// List the devices that are due for another card: it carries something else than what they
-    /// follow, something withdrawn, or is not whole.
-    Behind {
+    /// List the devices whose card must be written again, and why: another release or other settings count
+    /// now, the release was withdrawn or does not boot here, or the card is incomplete.
+    #[command(alias = "behind")]
+    Outdated {
         /// Only on this site.
         #[arg(long)]
         site: Option<String>,
-        /// List those that are level too.
+        /// List all other devices too.
         #[arg(long)]
-        level_too: bool,
+        up_to_date_too: bool,
         #[command(flatten)]
         paging: Paging,
     },
@@ -414,15 +416,15 @@ impl Device {
                 })
             }
             Self::Show { name } => context.show(&context.client.device(&name).await?, show),
-            Self::Behind {
+            Self::Outdated {
                 site,
-                level_too,
+                up_to_date_too,
                 paging,
             } => {
-                let list = List::due(site, level_too, paging);
+                let list = List::to_write(site, up_to_date_too, paging);
                 let page = list.gather(&context.client).await?;
                 context.show(&page, |page| match page.total {
-                    0 => println!("every card carries what its device follows"),
+                    0 => println!("no card must be written again"),
                     _ => {
                         show_standings(&page.items);
                         rest(page, "devices");
@@ -460,8 +462,8 @@ impl Device {
 }
 
 impl List {
-    /// Devices that are due for another card, or all that have one.
-    fn due(site: Option<String>, level_too: bool, paging: Paging) -> Self {
+    /// Devices whose card must be written again, or all.
+    fn to_write(site: Option<String>, all: bool, paging: Paging) -> Self {
         Self {
             search: None,
             state: None,
@@ -470,7 +472,7 @@ impl List {
             appliance: None,
             follows: None,
             carries: None,
-            standing: (!level_too).then(|| "due".into()),
+            standing: (!all).then(|| api::TO_WRITE.into()),
             order: Order::default(),
             paging,
         }
@@ -539,7 +541,7 @@ fn show_devices(devices: &[Row]) {
             device.site.clone(),
             text::or_dash(&device.host_name),
             text::or_dash(&device.card),
-            device.standing.clone(),
+            device.standing.to_string(),
         ]
     });
     text::table(
@@ -562,10 +564,7 @@ fn show_standings(devices: &[Row]) {
     let rows = devices.iter().map(|one| {
         let runs = one.updated_to.as_ref();
         let runs = runs.map(|release| format!("{release}, updated in place"));
-        let carries = match (&runs.or(one.carries.clone()), one.withdrawn) {
-            (Some(release), true) => format!("{release} (withdrawn)"),
-            (carries, _) => text::or_dash(carries),
-        };
+        let runs = text::or_dash(&runs.or(one.carries.clone()));
         let follows = match one.pinned.is_some() {
             true => format!("{} (pinned)", text::or_dash(&one.follows)),
             false => text::or_dash(&one.follows),
@@ -573,13 +572,14 @@ fn show_standings(devices: &[Row]) {
         [
             one.name.clone(),
             one.board.clone(),
-            carries,
+            runs,
             follows,
-            one.standing.clone(),
+            one.standing.to_string(),
+            one.reasons.join("; "),
         ]
     });
     text::table(
-        ["device", "board", "runs", "follows", "standing"],
+        ["device", "board", "runs", "follows", "standing", "why"],
         &[],
         rows,
     );
@@ -589,14 +589,22 @@ fn show_report(report: &DeviceTableReport) {
     for one in &report.problems {
         println!("line {}, {}: {}", one.line, one.column, one.problem);
     }
-    let words = match (report.done, report.problems.is_empty()) {
-        (true, _) => "taken over",
-        (false, true) => "could be taken over",
-        (false, false) => "cannot be taken over",
+    if !report.problems.is_empty() {
+        println!(
+            "nothing is taken over: {} of {} have problems",
+            report.wrong,
+            api::words::counted(report.rows.into(), "row")
+        );
+        return;
+    }
+    let words = if report.done {
+        "taken over"
+    } else {
+        "could be taken over"
     };
     println!(
-        "{} rows {words}: {} new, {} changed",
-        report.rows,
+        "{} {words}: {} new, {} changed",
+        api::words::counted(report.rows.into(), "row"),
         report.new.len(),
         report.changed.len()
     );
@@ -618,9 +626,13 @@ fn show(detail: &DeviceDetail) {
     let card = match (&device.card, device.card_state.as_deref()) {
         (None, _) => "none".into(),
         (Some(card), Some("verified")) => card.clone(),
-        (Some(card), state) => format!("{card}, {}", state.unwrap_or("not whole")),
+        (Some(card), state) => format!("{card}, {}", state.unwrap_or("incomplete")),
     };
     println!("  card       {card}");
+    println!("  standing   {}", device.standing);
+    for reason in &device.reasons {
+        println!("             {reason}");
+    }
     if let Some(release) = &device.updated_to {
         println!("  runs       {release}, updated in place");
     }
@@ -647,9 +659,6 @@ fn show(detail: &DeviceDetail) {
     }
     for login in &detail.open_logins {
         println!("  caution    {login}");
-    }
-    for reason in &detail.outdated {
-        println!("  OUTDATED   {reason}");
     }
     for imprint in &detail.imprints {
         show_imprint(imprint);

@@ -196,8 +196,9 @@ fn show(detail: &PresetDetail) {
             touched.device,
             touched.fields.join(", ")
         );
-        for reason in &touched.outdated {
-            println!("    out of date: {reason}");
+        let told = touched.card.is_some();
+        for reason in touched.reasons.iter().filter(|_| told) {
+            println!("    {}: {reason}", touched.standing);
         }
         for problem in &touched.problems {
             println!("    problem: {problem}");

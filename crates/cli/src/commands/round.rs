@@ -21,7 +21,8 @@ pub struct Planned {
     /// A file with a device a line, or with a column `name`; `-` reads what is typed or piped.
     #[arg(long, value_name = "FILE")]
     from: Option<PathBuf>,
-    /// All devices of this standing: `behind`, `due`, …
+    /// All devices of this standing, such as `outdated` or `settings-changed`; `to-write` for all whose card must be
+    /// written again.
     #[arg(long)]
     standing: Option<String>,
     /// All devices of this site.

@@ -425,6 +425,7 @@ impl Arrivals {
                 device: outage.device,
                 since: outage.since,
                 arrival: None,
+                card: None,
             });
         }
         let open = self.records.arrivals(true, None, None, MOST).await?;
@@ -460,6 +461,7 @@ impl Arrivals {
                 words,
                 since: arrival.ready_at.unwrap_or(arrival.began_at),
                 arrival: Some(arrival.id),
+                card: None,
             });
         }
         all.extend(watch::attention(&self.records).await?);
@@ -503,6 +505,7 @@ fn keep(arrival: &Arrival, seen: &api::ArrivalSeen) -> Kept {
         certificate: board.certificate.clone(),
         certificate_until: board.certificate_until,
         version: board.version.clone(),
+        mac: board.mac.clone(),
         imprint_id: arrival.imprint_id,
     }
 }

@@ -241,6 +241,7 @@ pub(super) async fn attention(records: &Records) -> Result<Vec<api::Attention>, 
             words,
             since,
             arrival: None,
+            card: None,
         }
     });
     Ok(all.collect())

@@ -325,6 +325,7 @@ impl Backups {
                 device: row.device,
                 since: row.since,
                 arrival: None,
+                card: None,
             }
         });
         let mut doubtful = Vec::new();
@@ -361,6 +362,7 @@ impl Backups {
                 device,
                 since: known.since.unwrap_or(backup.taken_at),
                 arrival: None,
+                card: None,
             });
         }
         Ok(told.chain(doubtful).collect())

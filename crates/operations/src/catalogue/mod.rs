@@ -7,6 +7,8 @@ use std::sync::Arc;
 use records::lists::Asked;
 use records::releases::Release;
 use records::{Changes, Records};
+#[cfg(test)]
+pub(crate) use shelf::tests as made_up;
 pub use shelf::{Fit, Kind, Shelf};
 use vault::ManifestDisk;
 

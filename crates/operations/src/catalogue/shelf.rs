@@ -1,11 +1,11 @@
 //! The shelf: everything about releases that answers are made of, at hand in memory.
 
-use std::cmp::Ordering;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex};
 
+use api::Standing;
 use records::boards::BoardModel;
-use records::devices::{Class, Device};
+use records::devices::Device;
 use records::releases::{Carried, Current, Evidence, Release};
 use settings::{Sheet, compare_versions};
 use time::macros::format_description;
@@ -31,15 +31,6 @@ impl Kind {
             appliance: device.appliance.clone(),
             variant: device.variant.clone(),
             board: device.board.clone(),
-        }
-    }
-
-    /// That of a class of devices.
-    pub fn of_class(class: &Class) -> Self {
-        Self {
-            appliance: class.appliance.clone(),
-            variant: class.variant.clone(),
-            board: class.board.clone(),
         }
     }
 }
@@ -266,28 +257,10 @@ impl Shelf {
                 ));
             }
         }
-        let seen = self
-            .evidence
-            .iter()
-            .find(|seen| seen.release == release.name && seen.board == device.board);
-        if let Some(seen) = seen {
-            let day = seen
-                .at
-                .format(format_description!("[year]-[month]-[day]"))
-                .unwrap_or_default();
-            let note = match seen.note.as_str() {
-                "" => String::new(),
-                note => format!(": {note}"),
-            };
-            let words = if seen.boots { "boots" } else { "did not boot" };
-            let sentence = format!(
-                "{words} on {}, noted on {day} by {}{note}",
-                device.board, seen.operator
-            );
-            if seen.boots {
-                reasons.push(sentence)
-            } else {
-                against.push(sentence)
+        if let Some(seen) = self.seen_at_bench(release, &device.board) {
+            match seen.boots {
+                true => reasons.push(evidence_words(seen)),
+                false => against.push(evidence_words(seen)),
             }
         }
         let fits = against.is_empty();
@@ -296,6 +269,19 @@ impl Shelf {
             fits,
             reasons: against,
         }
+    }
+
+    /// What was noted last of a release on a board model.
+    fn seen_at_bench(&self, release: &Release, board: &str) -> Option<&Evidence> {
+        let mut seen = self.evidence.iter();
+        seen.find(|seen| seen.release == release.name && seen.board == board)
+    }
+
+    /// That a release did not boot on a board model, when and by whom that was noted; nothing where it did, or
+    /// nobody noted anything.
+    pub fn did_not_boot(&self, release: &Release, board: &str) -> Option<String> {
+        let seen = self.seen_at_bench(release, board);
+        seen.filter(|seen| !seen.boots).map(evidence_words)
     }
 
     /// All releases of a device's appliance as choices, those that it can get first.
@@ -330,69 +316,10 @@ impl Shelf {
         choices
     }
 
-    /// Whether a device runs what it follows, in a word. That is what its card carries, unless it was updated in
-    /// place.
-    pub fn standing(&self, class: &Class) -> &'static str {
-        let carried = class.running_release_id.and_then(|id| self.by_id(id));
-        let followed = self.followed_by(&Kind::of_class(class), class.pinned_release_id);
-        match (carried, followed) {
-            (None, _)
-                if class
-                    .card_state
-                    .as_deref()
-                    .is_some_and(|state| state != "verified") =>
-            {
-                "not whole"
-            }
-            (None, _) => "no card",
-            (Some(_), None) => "no release",
-            (Some(carried), Some(followed)) if carried.id == followed.id => "level",
-            (Some(carried), Some(followed)) => {
-                let same_line =
-                    carried.appliance == followed.appliance && carried.variant == followed.variant;
-                match compare_versions(&carried.version, &followed.version) {
-                    Ordering::Greater if same_line => "ahead",
-                    _ => "behind",
-                }
-            }
-        }
-    }
-
-    /// A device with what it follows and what its card carries.
-    pub fn device(&self, row: Device) -> api::Device {
-        let class = Class::of(&row);
-        let carried = row.carried_release_id.and_then(|id| self.by_id(id));
-        let updated_to = row.runs_release_id.and_then(|id| self.by_id(id));
-        let running = updated_to.or(carried);
-        api::Device {
-            follows: self.followed(&row).map(|release| release.name.clone()),
-            carries: carried.map(|release| release.name.clone()),
-            standing: self.standing(&class).into(),
-            updated_to: updated_to.map(|release| release.name.clone()),
-            withdrawn: running.is_some_and(|release| release.state == "withdrawn"),
-            name: row.name,
-            board: row.board,
-            appliance: row.appliance,
-            variant: row.variant,
-            site: row.site,
-            notes: row.notes,
-            state: row.state,
-            host_name: row.host_name,
-            card: row.card,
-            card_state: row.card_state,
-            pinned: row.pinned,
-            attached: row.attached,
-            macs: row.macs,
-            revision: row.revision as u64,
-            added_by: row.added_by,
-            added_at: row.added_at,
-        }
-    }
-
-    /// The catalogue by appliance and variant.
+    /// The catalogue by appliance and variant; of these devices, with how each stands.
     pub fn lines(
         &self,
-        classes: &[(Class, i64)],
+        devices: &[(&Device, Standing)],
         carried: &HashMap<i64, Carried>,
     ) -> Vec<api::Line> {
         let mut keys: Vec<_> = self
@@ -404,14 +331,11 @@ impl Shelf {
         keys.dedup();
         keys.into_iter()
             .map(|(appliance, variant)| {
-                let own = classes
-                    .iter()
-                    .filter(|(class, _)| class.appliance == appliance && class.variant == variant);
-                let devices = own.clone().map(|(_, count)| count).sum::<i64>();
-                let behind = own
-                    .filter(|(class, _)| self.standing(class) == "behind")
-                    .map(|(_, count)| count)
-                    .sum::<i64>();
+                let own = devices.iter().filter(|(device, _)| {
+                    device.appliance == appliance && device.variant == variant
+                });
+                let to_write = own.clone().filter(|(_, one)| one.needs_a_write()).count();
+                let devices = own.count();
                 let currents = self.currents.iter().filter(|current| {
                     current.until_at.is_none()
                         && current.appliance == appliance
@@ -429,7 +353,7 @@ impl Shelf {
                         })
                         .collect(),
                     devices: devices as u32,
-                    behind: behind as u32,
+                    to_write: to_write as u32,
                     appliance: appliance.clone(),
                     variant: variant.clone(),
                 }
@@ -438,8 +362,25 @@ impl Shelf {
     }
 }
 
+/// What somebody noted at the bench, as the end of a sentence.
+fn evidence_words(seen: &Evidence) -> String {
+    let day = seen
+        .at
+        .format(format_description!("[year]-[month]-[day]"))
+        .unwrap_or_default();
+    let note = match seen.note.as_str() {
+        "" => String::new(),
+        note => format!(": {note}"),
+    };
+    let words = if seen.boots { "boots" } else { "did not boot" };
+    format!(
+        "{words} on {}, noted on {day} by {}{note}",
+        seen.board, seen.operator
+    )
+}
+
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use serde_json::json;
     use time::OffsetDateTime;
@@ -459,7 +400,13 @@ mod tests {
         }
     }
 
-    fn release(id: i64, version: &str, state: &str, boards: &[&str], programs: &[&str]) -> Release {
+    pub(crate) fn release(
+        id: i64,
+        version: &str,
+        state: &str,
+        boards: &[&str],
+        programs: &[&str],
+    ) -> Release {
         Release {
             id,
             name: format!("quaylink {version}"),
@@ -494,7 +441,7 @@ mod tests {
         }
     }
 
-    fn device(name: &str, board: &str, pinned: Option<i64>) -> Device {
+    pub(crate) fn device(name: &str, board: &str, pinned: Option<i64>) -> Device {
         Device {
             id: 1,
             name: name.into(),
@@ -511,6 +458,8 @@ mod tests {
             pinned: None,
             carried_release_id: None,
             runs_release_id: None,
+            imprint_id: None,
+            seen_version: None,
             card_bytes: None,
             revision: 1,
             card: None,
@@ -533,7 +482,7 @@ mod tests {
     }
 
     /// Newest version first, as a shelf is read.
-    fn shelf() -> Shelf {
+    pub(crate) fn shelf() -> Shelf {
         let both = ["plover", "curlew"];
         let releases = vec![
             release(4, "2.10", "released", &["plover"], &["arm64"]),
@@ -550,7 +499,7 @@ mod tests {
     }
 
     /// The same with other evidence or currents: what was answered before does not count.
-    fn again(shelf: Shelf) -> Shelf {
+    pub(crate) fn again(shelf: Shelf) -> Shelf {
         let boards = shelf.boards.into_values().collect();
         Shelf::new(shelf.releases, shelf.currents, shelf.evidence, boards)
     }
@@ -657,46 +606,5 @@ mod tests {
             ]
         );
         assert_eq!(choices[2].reasons, ["it was withdrawn"]);
-    }
-
-    #[test]
-    fn a_card_is_level_behind_or_ahead_of_what_its_device_follows() {
-        let shelf = shelf();
-        let with = |name: &str, carried: Option<i64>, state: Option<&str>| Device {
-            carried_release_id: carried,
-            card_state: state.map(str::to_owned),
-            ..device(name, "curlew", None)
-        };
-        let whole = Some("verified");
-        let updated = |name: &str, carried, runs| Device {
-            runs_release_id: Some(runs),
-            ..with(name, carried, whole)
-        };
-        for (device, standing, withdrawn) in [
-            (with("old", Some(1), whole), "behind", true),
-            (with("even", Some(2), whole), "level", false),
-            (with("eager", Some(3), whole), "ahead", false),
-            (with("bare", None, None), "no card", false),
-            (with("cut", None, Some("incomplete")), "not whole", false),
-            (with("of a strange backup", None, whole), "no card", false),
-            (updated("in place", Some(1), 2), "level", false),
-            (updated("too far", Some(2), 3), "ahead", false),
-            (updated("back", Some(2), 1), "behind", true),
-        ] {
-            let shown = shelf.device(device);
-            assert_eq!(
-                (shown.standing.as_str(), shown.withdrawn),
-                (standing, withdrawn),
-                "{}",
-                shown.name
-            );
-        }
-        let classes = [
-            (Class::of(&with("old", Some(1), whole)), 3),
-            (Class::of(&with("even", Some(2), whole)), 2),
-        ];
-        let lines = shelf.lines(&classes, &HashMap::new());
-        assert_eq!((lines.len(), lines[0].devices, lines[0].behind), (1, 5, 3));
-        assert_eq!(lines[0].newest.as_deref(), Some("quaylink 2.10"));
     }
 }

@@ -4,8 +4,8 @@
 mod collisions;
 mod files;
 mod networks;
-mod outdated;
 mod presets;
+mod standing;
 mod takers;
 
 use std::collections::{BTreeSet, HashMap};
@@ -16,12 +16,12 @@ pub use files::{
     IMAGE_GROWS, diff, growth, growth_words, lines_of, open_logins, planned_file, sheet_text,
     shrunk_words,
 };
-pub use outdated::recorded_settings;
 pub use presets::Presets;
 use records::devices::{Change, Device, Group, Setting};
 use records::releases::Release;
 use records::{Changes, Records};
 use settings::{Effective, Field, FieldKind, Layer, Problem, Settings, Sheet, Subject, effective};
+pub use standing::{DeviceStanding, is_version_of, recorded_settings};
 pub use takers::Taker;
 use vault::Keys;
 
@@ -85,6 +85,8 @@ pub struct InForce {
     /// Which networks are set on devices, until one of them, a preset or a release changes.
     networks: Arc<Follows<networks::SetBy, networks::NetworksSet>>,
     carried: Arc<Follows<(i64, i64), networks::NetworksCarried>>,
+    /// How devices stand, each until it, a preset or a release changes.
+    standings: Arc<standing::Standings>,
 }
 
 impl InForce {
@@ -98,6 +100,7 @@ impl InForce {
             groups: Arc::default(),
             networks: Arc::default(),
             carried: Arc::default(),
+            standings: Arc::default(),
         }
     }
 

@@ -226,10 +226,17 @@ impl Notices {
             return Ok(());
         }
         let mut matters = self.records.failures_to_tell().await?;
-        matters.extend(attention.into_iter().map(|one| Matter {
-            key: format!("{} {} {}", one.kind, one.device, one.since.unix_timestamp()),
+        let told = |one: &api::Attention| api::MATTERS.iter().any(|(kind, _)| *kind == one.kind);
+        let attention = attention.into_iter().filter(told);
+        matters.extend(attention.map(|one| Matter {
+            key: format!(
+                "{} {} {}",
+                one.kind,
+                one.card.as_ref().unwrap_or(&one.device),
+                one.since.unix_timestamp()
+            ),
             kind: one.kind,
-            about: one.device,
+            about: one.card.unwrap_or(one.device),
             words: one.words,
             since: one.since,
         }));

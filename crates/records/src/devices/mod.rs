@@ -1,5 +1,6 @@
 //! Devices and their settings.
 
+mod standings;
 mod table;
 mod wanted;
 
@@ -9,7 +10,7 @@ use time::OffsetDateTime;
 use crate::{RecordError, Records};
 
 pub use table::TableRow;
-pub use wanted::{Class, Group, OwnFields, OwnFieldsOf, Wanted};
+pub use wanted::{Group, OwnFields, OwnFieldsOf, Wanted};
 
 /// A device that is about to be registered.
 #[derive(Clone, Debug)]
@@ -31,7 +32,7 @@ pub struct NewDevice {
 }
 
 /// A registered device.
-#[derive(Clone, Debug, sqlx::FromRow)]
+#[derive(Clone, Debug, PartialEq, sqlx::FromRow)]
 #[allow(missing_docs)] // as in NewDevice
 pub struct Device {
     pub id: i64,
@@ -62,6 +63,10 @@ pub struct Device {
     pub carried_release_id: Option<i64>,
     /// The release that it was updated to in place since then, as the version that it says tells.
     pub runs_release_id: Option<i64>,
+    /// Number of the imprint on its card.
+    pub imprint_id: Option<i64>,
+    /// The version that it said last with that card in it.
+    pub seen_version: Option<String>,
     /// Measured size of its card in bytes.
     pub card_bytes: Option<i64>,
     /// How often it was changed: what is told about it, and what is set on it.
@@ -71,7 +76,8 @@ pub struct Device {
 /// What is read of a device, from [`FROM`].
 const COLUMNS: &str = "d.id, d.name, d.board, d.appliance, d.variant, d.site, d.notes, d.state, d.host_name,
     d.added_by, d.added_at, d.pinned_release_id, d.attached, d.macs, d.revision, k.label as card, k.size as card_bytes, d.card_state,
-    d.carried_release_id, d.runs_release_id, (select r.name from releases r where r.id = d.pinned_release_id) as pinned";
+    d.carried_release_id, d.runs_release_id, d.imprint_id, (select r.name from releases r where r.id = d.pinned_release_id) as pinned,
+    (select s.version from sightings s where s.device_id = d.id and s.imprint_id = d.imprint_id) as seen_version";
 
 const FROM: &str = "devices d left join cards k on k.id = d.card_id";
 

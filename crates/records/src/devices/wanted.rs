@@ -19,30 +19,10 @@ pub struct Wanted {
     pub appliance: Option<String>,
     /// Number of the release that its card carries.
     pub carries: Option<i64>,
-    /// Classes that it must be of one of.
-    pub classes: Option<Vec<Class>>,
+    /// Numbers that it must have one of.
+    pub ids: Option<Vec<i64>>,
     /// Only devices that are not retired.
     pub active: bool,
-}
-
-/// Devices for which the same release counts and whose cards carry the same.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub struct Class {
-    /// Site.
-    pub site: String,
-    /// Appliance.
-    pub appliance: String,
-    /// Variant of it.
-    pub variant: Option<String>,
-    /// Board model.
-    pub board: String,
-    /// Number of the release that they stay with.
-    pub pinned_release_id: Option<i64>,
-    /// State of the imprint on their cards.
-    pub card_state: Option<String>,
-    /// The release that runs on them: the one that they were updated to in place, else the one on their cards,
-    /// where those are whole.
-    pub running_release_id: Option<i64>,
 }
 
 /// A device that is not retired, with the names of the fields that are set on it itself.
@@ -110,58 +90,6 @@ const LIST: List = List {
     ],
 };
 
-impl Class {
-    /// The class of a device.
-    pub fn of(device: &Device) -> Self {
-        Self {
-            site: device.site.clone(),
-            appliance: device.appliance.clone(),
-            variant: device.variant.clone(),
-            board: device.board.clone(),
-            pinned_release_id: device.pinned_release_id,
-            card_state: device.card_state.clone(),
-            running_release_id: device.runs_release_id.or(device.carried_release_id),
-        }
-    }
-}
-
-/// Puts classes into a query as the columns of rows.
-fn push_classes(query: &mut sqlx::QueryBuilder<sqlx::Postgres>, classes: &[&Class]) {
-    let texts = |of: fn(&Class) -> String| classes.iter().map(|one| of(one)).collect::<Vec<_>>();
-    let numbers = |of: fn(&Class) -> Option<i64>| {
-        classes
-            .iter()
-            .map(|one| of(one).unwrap_or(0))
-            .collect::<Vec<_>>()
-    };
-    query
-        .push_bind(texts(|one| one.site.clone()))
-        .push("::text[], ");
-    query
-        .push_bind(texts(|one| one.appliance.clone()))
-        .push("::text[], ");
-    query
-        .push_bind(texts(|one| one.variant.clone().unwrap_or_default()))
-        .push("::text[], ");
-    query
-        .push_bind(texts(|one| one.board.clone()))
-        .push("::text[], ");
-    query
-        .push_bind(numbers(|one| one.pinned_release_id))
-        .push("::bigint[], ");
-    query
-        .push_bind(texts(|one| one.card_state.clone().unwrap_or_default()))
-        .push("::text[], ");
-    query
-        .push_bind(numbers(|one| one.running_release_id))
-        .push("::bigint[]");
-}
-
-/// The class of a device in the query, as [`push_classes`] gives them.
-const CLASS: &str =
-    "(d.site, d.appliance, coalesce(d.variant, ''), d.board, coalesce(d.pinned_release_id, 0),
-    coalesce(d.card_state, ''), coalesce(d.runs_release_id, d.carried_release_id, 0))";
-
 impl Wanted {
     fn push(&self, query: &mut sqlx::QueryBuilder<sqlx::Postgres>) {
         if let Some(text) = self
@@ -190,10 +118,11 @@ impl Wanted {
                 .push(" and d.carried_release_id = ")
                 .push_bind(release);
         }
-        if let Some(classes) = &self.classes {
-            query.push(format!(" and {CLASS} in (select * from unnest("));
-            push_classes(query, &classes.iter().collect::<Vec<_>>());
-            query.push("))");
+        if let Some(ids) = &self.ids {
+            query
+                .push(" and d.id = any(")
+                .push_bind(ids.clone())
+                .push(")");
         }
     }
 }
@@ -207,30 +136,6 @@ impl Records {
     ) -> Result<Page<Device>, RecordError> {
         LIST.page(&self.pool, asked, &|query| wanted.push(query))
             .await
-    }
-
-    /// The classes of devices that are not retired, and how many are of each.
-    pub async fn device_classes(&self) -> Result<Vec<(Class, i64)>, RecordError> {
-        let rows = sqlx::query!(
-            r#"select site, appliance, variant, board, pinned_release_id, card_state,
-                 coalesce(runs_release_id, carried_release_id) as running_release_id, count(*) as "devices!"
-               from devices where state <> 'retired' group by 1, 2, 3, 4, 5, 6, 7 order by 1, 2, 3, 4, 5, 6, 7"#
-        )
-        .fetch_all(&self.pool)
-        .await?;
-        let pairs = rows.into_iter().map(|row| {
-            let class = Class {
-                site: row.site,
-                appliance: row.appliance,
-                variant: row.variant,
-                board: row.board,
-                pinned_release_id: row.pinned_release_id,
-                card_state: row.card_state,
-                running_release_id: row.running_release_id,
-            };
-            (class, row.devices)
-        });
-        Ok(pairs.collect())
     }
 
     /// A digest of which devices there are, of which kind, and what is set on them: another one after any

@@ -12,6 +12,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::extract::{Given, Operator, RequestKey, asked};
+use super::filters;
 use crate::app::App;
 use crate::error::ApiError;
 use operations::backups::Backups;
@@ -40,6 +41,8 @@ async fn list(
     Query(query): Query<api::BackupQuery>,
     Query(page): Query<api::Paging>,
 ) -> Result<Json<api::Page<api::Backup>>, ApiError> {
+    filters::card(&app, query.card.as_deref()).await?;
+    filters::device(&app, query.device.as_deref()).await?;
     let wanted = Wanted {
         search: query.search,
         card: query.card,

@@ -13,6 +13,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::extract::{Given, Operator, RequestKey, asked};
+use super::filters;
 use crate::app::App;
 use crate::error::ApiError;
 use operations::kept;
@@ -49,6 +50,9 @@ async fn list(
         Some(name) => Some(app.records.release(name).await?.id),
         None => None,
     };
+    filters::check("state", query.state.as_deref(), filters::CARD_STATES)?;
+    filters::site(&app, query.site.as_deref()).await?;
+    filters::device(&app, query.device.as_deref()).await?;
     let wanted = Wanted {
         search: query.search,
         state: query.state,

@@ -29,10 +29,13 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 /// The catalogue by appliance and variant, versions newest first.
 #[utoipa::path(get, path = "/api/v1/catalogue", responses((status = 200, body = Vec<api::Line>)))]
 async fn catalogue(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Line>>, ApiError> {
-    let shelf = app.catalogue.shelf().await?;
-    let classes = app.records.device_classes().await?;
+    let (shelf, fleet) = app.in_force.fleet().await?;
+    let devices: Vec<_> = fleet
+        .iter()
+        .map(|(one, stands)| (one, stands.standing))
+        .collect();
     let carried = app.records.carried_counts(None).await?;
-    Ok(Json(shelf.lines(&classes, &carried)))
+    Ok(Json(shelf.lines(&devices, &carried)))
 }
 
 /// The releases of a device's appliance, those that suit it first, with the reasons.
@@ -80,7 +83,7 @@ async fn follow(
         .note(&operator, "device.changed", &name, &summary)
         .await?;
     let device = app.records.device(&name).await?;
-    Ok(Json(shelf.device(device)))
+    Ok(Json(app.in_force.shown_one(device).await?))
 }
 
 #[derive(Deserialize)]

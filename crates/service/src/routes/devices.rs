@@ -5,8 +5,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
-use operations::catalogue::{Kind, Shelf};
-use records::devices::{About, Change, Class, Device, NewDevice, Wanted};
+use records::devices::{About, Change, Device, NewDevice, Wanted};
 use serde::Deserialize;
 use settings::{Field, FieldKind, Grow, Network, Security};
 use utoipa::IntoParams;
@@ -14,6 +13,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::extract::{Given, Operator, asked};
+use super::filters;
 use crate::app::App;
 use crate::error::ApiError;
 use operations::in_force::{change_of, diff, growth, open_logins, planned_file, sheet_text};
@@ -41,33 +41,34 @@ async fn list(
     Query(query): Query<api::DeviceQuery>,
     Query(page): Query<api::Paging>,
 ) -> Result<Json<api::Page<api::Device>>, ApiError> {
+    let standing: Option<api::StandingFilter> = match &query.standing {
+        Some(word) => Some(word.parse().map_err(filters::unknown)?),
+        None => None,
+    };
+    filters::check("state", query.state.as_deref(), filters::DEVICE_STATES)?;
+    filters::site(&app, query.site.as_deref()).await?;
+    filters::board(&app, query.board.as_deref()).await?;
+    filters::appliance(&app, query.appliance.as_deref()).await?;
     let shelf = app.catalogue.shelf().await?;
     let release = |name: &Option<String>| match name {
         Some(name) => {
-            let found = shelf.find(name).map(|release| Some(release.id));
-            found.ok_or_else(|| ApiError::missing(format!("there is no release {name:?}")))
+            let found = shelf.find(name).map(|release| release.id);
+            let none = || ApiError::missing(format!("there is no release {name:?}"));
+            found.map(Some).ok_or_else(none)
         }
         None => Ok(None),
     };
     let (follows, carries) = (release(&query.follows)?, release(&query.carries)?);
-    let mut classes = None;
-    if follows.is_some() || query.standing.is_some() {
-        // What a device follows is known here, not in the records: classes of devices are few.
-        let all = app
-            .records
-            .device_classes()
-            .await?
-            .into_iter()
-            .map(|(class, _)| class);
-        let wanted = |class: &Class| {
-            let followed = shelf.followed_by(&Kind::of_class(class), class.pinned_release_id);
-            follows.is_none_or(|id| followed.is_some_and(|release| release.id == id))
-                && query
-                    .standing
-                    .as_deref()
-                    .is_none_or(|word| stands(&shelf, class, word))
-        };
-        classes = Some(all.filter(wanted).collect());
+    let mut ids = None;
+    if follows.is_some() || standing.is_some() {
+        // What a device follows and how it stands is known here, not in the records.
+        let (shelf, fleet) = app.in_force.fleet().await?;
+        let wanted = fleet.iter().filter(|(device, stands)| {
+            let followed = || shelf.followed(device).map(|release| release.id);
+            standing.is_none_or(|filter| filter.holds(stands.standing))
+                && (follows.is_none() || follows == followed())
+        });
+        ids = Some(wanted.map(|(device, _)| device.id).collect());
     }
     let wanted = Wanted {
         search: query.search,
@@ -77,24 +78,14 @@ async fn list(
         appliance: query.appliance,
         carries,
         active: query.standing.is_some(),
-        classes,
+        ids,
     };
-    let asked = asked(page);
-    let page = app.records.device_page(&wanted, &asked).await?;
-    Ok(Json(shown::page(page, |row| shelf.device(row))))
-}
-
-/// Whether devices of a class stand so: by the word, *withdrawn*, or *due* for anything that needs a
-/// new card.
-fn stands(shelf: &Shelf, class: &Class, word: &str) -> bool {
-    let running = class.running_release_id.and_then(|id| shelf.by_id(id));
-    let withdrawn = running.is_some_and(|release| release.state == "withdrawn");
-    let standing = shelf.standing(class);
-    match word {
-        "withdrawn" => withdrawn,
-        "due" => withdrawn || matches!(standing, "behind" | "not whole"),
-        word => standing == word,
-    }
+    let page = app.records.device_page(&wanted, &asked(page)).await?;
+    Ok(Json(api::Page {
+        items: app.in_force.shown(page.items).await?,
+        next: page.next,
+        total: page.total as u64,
+    }))
 }
 
 /// Registers a device.
@@ -141,20 +132,12 @@ async fn detail(app: &App, name: &str) -> Result<api::DeviceDetail, ApiError> {
     let device = app.records.device(name).await?;
     let team = app.in_force.team(&[device.id]).await?;
     let (mut shown, mut problems) = (Vec::new(), Vec::new());
-    let (mut outdated, mut logins, mut follows) = (Vec::new(), Vec::new(), None);
+    let (mut logins, mut follows) = (Vec::new(), None);
     if let Some((release, sheet, counted)) = app.in_force.count_followed(&team, &device).await? {
         let pairs = counted.fields.iter().zip(&counted.values);
         shown = pairs
             .map(|(field, value)| shown::masked_setting(field, Some(value), &app.store.keys))
             .collect();
-        let carried = app
-            .records
-            .carried_by(&[device.id])
-            .await?
-            .remove(&device.id);
-        outdated = app
-            .in_force
-            .outdated(&device, &counted, Some(&release), carried);
         logins = open_logins(&sheet, &counted.values);
         problems = problems_of(counted.problems);
         follows = Some(release.name);
@@ -163,10 +146,9 @@ async fn detail(app: &App, name: &str) -> Result<api::DeviceDetail, ApiError> {
     let facts = app.records.device_facts(device.id).await?;
     Ok(api::DeviceDetail {
         release: follows,
-        device: team.shelf.device(device),
+        device: app.in_force.shown_one(device).await?,
         settings: shown,
         problems,
-        outdated,
         open_logins: logins,
         facts: facts
             .into_iter()

@@ -12,6 +12,7 @@ mod events;
 mod extract;
 mod feeds;
 mod files;
+mod filters;
 mod health;
 mod history;
 mod jobs;

@@ -350,32 +350,32 @@ async fn touched(
     for device in &devices {
         if let Some(release) = asked.shelf.followed(device) {
             let sheet = asked.shelf.sheet(release)?;
-            counted.push((device, release, asked.alone(device, &sheet.fields)));
+            counted.push((device, asked.alone(device, &sheet.fields)));
         }
     }
     let pairs: Vec<_> = counted
         .iter()
-        .map(|(device, _, counted)| (*device, counted))
+        .map(|(device, counted)| (*device, counted))
         .collect();
     let mut problems: HashMap<i64, Vec<String>> = HashMap::new();
     for (device, problem) in app.in_force.collisions(&asked, &pairs).await? {
         problems.entry(device).or_default().push(problem.rule);
     }
     let mut rows: HashMap<i64, api::Touched> = HashMap::new();
-    for (device, release, counted) in counted {
+    for (device, counted) in counted {
         let own = counted.problems.iter().map(|one| one.rule.clone());
         let beside = problems.remove(&device.id).unwrap_or_default();
+        let carried = carried.remove(&device.id);
+        let stands = app
+            .in_force
+            .standing(&asked.shelf, device, Some(&counted), carried);
         let row = api::Touched {
             device: device.name.clone(),
             card: device.card.clone(),
             fields: Vec::new(),
             problems: own.chain(beside).collect(),
-            outdated: app.in_force.outdated(
-                device,
-                &counted,
-                Some(release),
-                carried.remove(&device.id),
-            ),
+            standing: stands.standing,
+            reasons: stands.reasons,
         };
         rows.insert(device.id, row);
     }

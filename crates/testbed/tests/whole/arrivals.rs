@@ -3,7 +3,7 @@
 
 use std::time::{Duration, Instant};
 
-use api::{ArrivalDetail, ArrivalEnd, ClientError, Hello, NewArrival, Problem};
+use api::{ArrivalDetail, ArrivalEnd, ClientError, Hello, NewArrival, Problem, Standing};
 use testbed::{Browser, Testbed, demo_image, demo_sheet};
 
 const SIZE: &str = "700000256";
@@ -576,23 +576,30 @@ async fn devices_in_service_are_looked_at_again() {
         }
     };
     let (before, standing) = (device().await, device().await.standing);
-    assert_eq!((before.updated_to, standing.as_str()), (None, "level"));
+    assert_eq!((before.updated_to, standing), (None, Standing::UpToDate));
     for (runs, updated_to, standing) in [
-        ("quaylink 2.3", Some("quaylink 2.3"), "behind"),
-        ("2.3", Some("quaylink 2.3"), "behind"),
-        ("quaylink 99", None, "level"),
-        ("2.3", Some("quaylink 2.3"), "behind"),
-        ("quaylink 2.4", None, "level"),
+        ("quaylink 2.3", Some("quaylink 2.3"), Standing::Outdated),
+        ("2.3", Some("quaylink 2.3"), Standing::Outdated),
+        ("quaylink 99", None, Standing::UnknownVersion),
+        ("2.3", Some("quaylink 2.3"), Standing::Outdated),
+        ("quaylink 2.4", None, Standing::UpToDate),
     ] {
         bed.standin(&["halt", "mica"]);
         boot(&bed, "mica", &["--runs", runs]);
         becomes(runs, updated_to).await;
-        assert_eq!(device().await.standing, standing, "{runs}");
-        let due = bed.done(&["device", "behind"]);
+        let now = device().await;
+        assert_eq!(now.standing, standing, "{runs}: {:?}", now.reasons);
+        let outdated = bed.done(&["device", "outdated"]);
         assert_eq!(
-            due.contains("quay-01"),
-            standing == "behind",
-            "{runs}: {due}"
+            outdated.contains("quay-01"),
+            standing == Standing::Outdated,
+            "{runs}: {outdated}"
+        );
+        let told = bed.client().attention().await.unwrap();
+        assert_eq!(
+            told.iter().any(|one| one.kind == "standing"),
+            standing != Standing::UpToDate,
+            "{runs}: {told:?}"
         );
     }
     bed.standin(&["halt", "mica"]);
@@ -605,8 +612,8 @@ async fn devices_in_service_are_looked_at_again() {
     bed.put("mica", 1);
     bed.done(&["write", "quay-01", "--slot", "1", "--yes", &label]);
     assert_eq!(
-        (device().await.updated_to, device().await.standing.as_str()),
-        (None, "level")
+        (device().await.updated_to, device().await.standing),
+        (None, Standing::UpToDate)
     );
 }
 

@@ -601,14 +601,14 @@ fn every_question_about_releases_and_devices_has_an_answer() {
     bed.done(&["write", "quay-01", "--slot", "1", "--yes", "C-0001"]);
     let behind = |all: bool| {
         let words = if all {
-            vec!["device", "behind", "--level-too"]
+            vec!["device", "outdated", "--up-to-date-too"]
         } else {
-            vec!["device", "behind"]
+            vec!["device", "outdated"]
         };
         bed.json(&words)
     };
     assert_eq!(behind(false)["items"], serde_json::json!([]));
-    assert_eq!(behind(true)["items"][0]["standing"], "level");
+    assert_eq!(behind(true)["items"][0]["standing"], "up to date");
 
     // An older version that is added later is not the newest.
     bed.done(&[
@@ -647,14 +647,14 @@ fn every_question_about_releases_and_devices_has_an_answer() {
         .collect();
     assert_eq!(versions, ["2.10", "2.4", "2.3"]);
     assert_eq!(
-        (quaylink["newest"].as_str(), quaylink["behind"].as_u64()),
+        (quaylink["newest"].as_str(), quaylink["to_write"].as_u64()),
         (Some("quaylink 2.10"), Some(1))
     );
     assert_eq!(behind(false)["items"][0]["follows"], "quaylink 2.10");
 
     // What is current counts before what is newest; a device can stay with one release.
     bed.done(&["release", "current", "quaylink 2.4", "--board", "curlew"]);
-    assert_eq!(behind(true)["items"][0]["standing"], "level");
+    assert_eq!(behind(true)["items"][0]["standing"], "up to date");
     let said = bed.refused(&[
         "release",
         "current",
@@ -667,7 +667,7 @@ fn every_question_about_releases_and_devices_has_an_answer() {
     let standing = &behind(true)["items"][0];
     assert_eq!(
         (standing["standing"].as_str(), standing["pinned"].as_str()),
-        (Some("ahead"), Some("quaylink 2.3"))
+        (Some("newer than target"), Some("quaylink 2.3"))
     );
     bed.done(&["device", "follow", "quay-01", "current"]);
 
@@ -746,11 +746,8 @@ fn every_question_about_releases_and_devices_has_an_answer() {
     ]);
     let standing = &behind(false)["items"][0];
     assert_eq!(
-        (
-            standing["withdrawn"].as_bool(),
-            standing["follows"].as_str()
-        ),
-        (Some(true), Some("quaylink 2.3"))
+        (standing["standing"].as_str(), standing["follows"].as_str()),
+        (Some("withdrawn"), Some("quaylink 2.3"))
     );
     let write = [
         "write",

@@ -120,7 +120,7 @@ async fn the_catalogue_answers_in_the_console() -> Result<()> {
     browser.press("Stay with it").await?;
     browser.see("It stays with quaylink 2.4").await?;
     assert_eq!(
-        bed.json(&["device", "behind", "--level-too"])["items"][0]["pinned"],
+        bed.json(&["device", "outdated", "--up-to-date-too"])["items"][0]["pinned"],
         "quaylink 2.4"
     );
 

@@ -48,7 +48,7 @@ fn a_device_is_found_listed_in_pages_renamed_moved_retired_and_taken_away() {
         ["quay-01", "loft-01"]
     );
     assert_eq!(names(&list(&["--standing", "no card"])).len(), 3);
-    assert!(names(&list(&["--standing", "due"])).is_empty());
+    assert!(names(&list(&["--standing", "to-write"])).is_empty());
     assert_eq!(names(&list(&["--follows", "quaylink 2.4"])).len(), 3);
     let first = list(&["--limit", "2"]);
     assert_eq!(
@@ -62,10 +62,29 @@ fn a_device_is_found_listed_in_pages_renamed_moved_retired_and_taken_away() {
     );
     let said = bed.done(&["device", "list", "--limit", "1"]);
     assert!(said.contains("1 of 3 devices"), "{said}");
-    assert!(
-        bed.done(&["device", "list", "--limit", "1", "--site", "nowhere"])
-            .contains("none")
-    );
+    // A word that does not exist is refused with those that do, and gives no empty list.
+    for (wrong, known) in [
+        (["device", "list", "--site", "nowhere"], "loft, quay"),
+        (["device", "list", "--state", "broken"], "planned, carded"),
+        (["device", "list", "--board", "wren"], "curlew"),
+        (["device", "list", "--appliance", "tidelink"], "quaylink"),
+        (
+            ["device", "list", "--standing", "behnd"],
+            "settings changed, outdated",
+        ),
+        (["card", "list", "--state", "broken"], "blank, writing"),
+        (["card", "list", "--site", "nowhere"], "loft, quay"),
+        (["card", "list", "--device", "quay-99"], "no device"),
+        (["backup", "list", "--device", "quay-99"], "no device"),
+        (["backup", "list", "--card", "C-0999"], "no card"),
+        (
+            ["round", "plan", "--standing", "behnd"],
+            "settings changed, outdated",
+        ),
+    ] {
+        let said = bed.refused(&wrong);
+        assert!(said.contains(known), "{wrong:?}: {said}");
+    }
     let said = bed.refused(&["device", "list", "--sort", "colour"]);
     assert!(said.contains("it can by name, site"), "{said}");
     let said = bed.refused(&["device", "list", "--carries", "quaylink 9"]);

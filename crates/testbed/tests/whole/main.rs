@@ -24,6 +24,7 @@ mod running;
 mod services;
 mod settings;
 mod settings_console;
+mod standing;
 mod staying;
 mod story_cli;
 mod story_console;

@@ -184,7 +184,7 @@ fn a_passphrase_changes_without_a_device_going_dark() {
     assert_eq!(board["joined"], "Saltmarsh-Workshop", "{board}");
     assert_eq!(board["host_name"], "tide-bench");
     assert_eq!(
-        bed.json(&["device", "show", "tide-bench"])["outdated"]
+        bed.json(&["device", "show", "tide-bench"])["device"]["reasons"]
             .as_array()
             .unwrap()
             .len(),
@@ -201,7 +201,7 @@ fn a_passphrase_changes_without_a_device_going_dark() {
     ];
     let said = network(&words, NEW);
     assert!(
-        said.contains("tide-bench") && said.contains("out of date"),
+        said.contains("tide-bench") && said.contains("settings changed"),
         "{said}"
     );
     let kept = bed.json(&["preset", "show", "hall"]);
@@ -212,7 +212,7 @@ fn a_passphrase_changes_without_a_device_going_dark() {
     );
     network(&words[..4], NEW);
     let device = bed.json(&["device", "show", "tide-bench"]);
-    let why = list(&device["outdated"]).join(" ");
+    let why = list(&device["device"]["reasons"]).join(" ");
     assert!(
         why.contains("Workshop-Loft") && why.contains(&label),
         "{why}"

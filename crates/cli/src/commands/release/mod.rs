@@ -243,12 +243,13 @@ fn list(lines: &[api::Line]) {
             .as_ref()
             .map(|v| format!(" {v}"))
             .unwrap_or_default();
-        let behind = match line.behind {
+        let to_write = match line.to_write {
             0 => String::new(),
-            behind => format!(", {behind} behind"),
+            1 => ", 1 card to write again".into(),
+            cards => format!(", {cards} cards to write again"),
         };
         println!(
-            "{}{variant}  newest {}; {} devices{behind}",
+            "{}{variant}  newest {}; {} devices{to_write}",
             line.appliance,
             text::or_dash(&line.newest),
             line.devices

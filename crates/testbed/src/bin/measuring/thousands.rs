@@ -225,7 +225,7 @@ fn questions() -> Vec<(&'static str, Vec<String>)> {
                 "devices?search=unit-0777",
                 "devices?site=site-042&sort=board",
                 "devices?state=planned&sort=added&descending=true",
-                "devices?standing=behind",
+                "devices?standing=outdated",
                 "devices?carries=quaylink%202.4&limit=500",
             ]),
         ),
@@ -238,7 +238,10 @@ fn questions() -> Vec<(&'static str, Vec<String>)> {
         ),
         (
             "who is due for another card",
-            words(&["devices?standing=due", "devices?standing=due&site=site-007"]),
+            words(&[
+                "devices?standing=to%20write",
+                "devices?standing=to%20write&site=site-007",
+            ]),
         ),
         (
             "a page of the cards, of 12,000",
