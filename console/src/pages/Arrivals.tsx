@@ -315,8 +315,8 @@ function Clock({ detail }: { detail: ArrivalDetail }) {
 }
 
 const WHOSE: Record<string, "moss" | "ochre" | "oxide"> = { this: "moss", "name-only": "ochre", other: "oxide", "other-card": "oxide" };
-const CHECKED: Record<string, string> = { passed: "text-moss", failed: "text-oxide", waiting: "text-faded" };
-const MARK: Record<string, string> = { passed: "✓", failed: "✕", waiting: "…" };
+const CHECKED: Record<string, string> = { passed: "text-moss", failed: "text-oxide", waiting: "text-faded", question: "text-ochre" };
+const MARK: Record<string, string> = { passed: "✓", failed: "✕", waiting: "…", question: "?" };
 
 function Seen({ detail }: { detail: ArrivalDetail }) {
     const { seen } = detail;
@@ -345,6 +345,13 @@ function Seen({ detail }: { detail: ArrivalDetail }) {
                 .map((login) => (
                     <Notice key={login.user} tone="oxide">
                         {login.user} gets in with the password that everybody knows.
+                    </Notice>
+                ))}
+            {seen.logins
+                .filter((login) => login.state === "not asked" || login.state === "any password")
+                .map((login) => (
+                    <Notice key={login.user} tone="oxide">
+                        The page for {login.user} opens {login.state === "not asked" ? "without a password" : "with any password"}.
                     </Notice>
                 ))}
             {seen.blind.map((why) => (

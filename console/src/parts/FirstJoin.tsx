@@ -43,8 +43,8 @@ export function FirstJoin({ arrival }: { arrival: number }) {
             }),
     });
     const here = useMutation({
-        mutationFn: ({ at, joins }: { at: string; joins: boolean }) =>
-            post(`arrivals/${String(arrival)}/first-join`, at === "" ? { joins } : { at, joins }),
+        mutationFn: (given: { at?: string; joins: boolean; network?: string }) =>
+            post(`arrivals/${String(arrival)}/first-join`, given),
         onSuccess: (fresh) => {
             queries.setQueryData(["arrivals", arrival], fresh);
         },
@@ -82,17 +82,29 @@ export function FirstJoin({ arrival }: { arrival: number }) {
                         event.preventDefault();
                         const at = new FormData(event.currentTarget).get("at");
                         const by = (event.nativeEvent as SubmitEvent).submitter;
-                        const joins = by instanceof HTMLButtonElement && by.value === "join";
-                        here.mutate({ at: typeof at === "string" ? at.trim() : "", joins });
+                        const pressed = by instanceof HTMLButtonElement ? by.value : "";
+                        const given = typeof at === "string" ? at.trim() : "";
+                        here.mutate({
+                            joins: pressed !== "",
+                            ...(given === "" ? {} : { at: given }),
+                            ...(pressed === "" || pressed === "join" ? {} : { network: pressed }),
+                        });
                     }}
                 >
                     <p>Or the service&rsquo;s computer does it:</p>
                     <div className="flex flex-wrap items-center gap-3">
-                        {can_join === true && (
+                        {can_join === true && (heard ?? []).length < 2 && (
                             <Button type="submit" value="join" disabled={here.isPending}>
                                 {here.isPending ? "Joining it…" : "Join it, hand over, and come back"}
                             </Button>
                         )}
+                        {can_join === true &&
+                            (heard ?? []).length > 1 &&
+                            heard?.map((one) => (
+                                <Button key={one.name} type="submit" value={one.name} disabled={here.isPending}>
+                                    Join {one.name}, hand over, and come back
+                                </Button>
+                            ))}
                         <Button type="submit" disabled={here.isPending}>
                             Hand over, it has joined already
                         </Button>

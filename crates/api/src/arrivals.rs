@@ -259,7 +259,8 @@ pub struct CheckResult {
 pub struct LoginResult {
     /// User name.
     pub user: String,
-    /// `open`, `closed`, or `unknown` where its page does not say.
+    /// `open`: the password that everybody knows is still valid; `closed`: it is not; `not asked`: the page opens without
+    /// one; `any password`: it opens with a wrong one; `unknown` where its page does not say.
     pub state: String,
 }
 
@@ -370,6 +371,9 @@ pub struct HandOver {
     /// Whether the service's computer joins the board's network for it, and leaves it afterwards.
     #[serde(default)]
     pub joins: bool,
+    /// The network that it joins, where several that are heard may be the board's.
+    #[serde(default)]
+    pub network: Option<String>,
 }
 
 /// A serial port of the service's computer that may be listened at.

@@ -92,6 +92,19 @@ pub fn causes(stage: &Stage) -> Vec<Cause> {
         }
         return found;
     }
+    let reach = reach(&stage.networks, stage.heard.as_deref());
+    // What was seen or heard comes before what may be.
+    match &reach {
+        Reach::NotHeard(what) if !stage.networks.is_empty() => add(
+            what.clone(),
+            "look for that name with a phone where the board is; upper and lower case count",
+        ),
+        Reach::Heard(what) => add(
+            what.clone(),
+            "look with a phone whether it is as strong where the board is",
+        ),
+        _ => {}
+    }
     if lamp.is_none() {
         add(
             "it may not have started at all".into(),
@@ -100,13 +113,6 @@ pub fn causes(stage: &Stage) -> Vec<Cause> {
     }
     if !stage.networks.is_empty() {
         let names = stage.networks.join(", ");
-        let reach = reach(&stage.networks, stage.heard.as_deref());
-        if let Reach::NotHeard(what) = &reach {
-            add(
-                what.clone(),
-                "look for that name with a phone where the board is; upper and lower case count",
-            );
-        }
         if let Reach::NotKnown = reach {
             add(
                 format!("no network named {names} is in its reach"),
@@ -124,12 +130,6 @@ pub fn causes(stage: &Stage) -> Vec<Cause> {
             ),
             "set the country that the board stands in",
         );
-        if let Reach::Heard(what) = reach {
-            add(
-                what,
-                "look with a phone whether it is as strong where the board is",
-            );
-        }
     } else if stage.wired {
         add(
             "its wired port has no link".into(),
@@ -226,7 +226,7 @@ mod tests {
                 cause: cause.into(),
             })
         };
-        // What the service's computer hears comes before what somebody would have to look for, or after it.
+        // What the service's computer hears comes before what somebody would have to look for.
         let heard = |name: &str| {
             Some(vec![Heard {
                 name: name.into(),
@@ -234,13 +234,13 @@ mod tests {
             }])
         };
         stage.heard = heard("saltmarsh-quay");
-        assert!(words(&stage)[1].contains("is called saltmarsh-quay"));
+        assert!(words(&stage)[0].contains("is called saltmarsh-quay"));
         stage.heard = heard("Elsewhere");
-        assert!(words(&stage)[1].contains("hears no network named Saltmarsh-Quay"));
+        assert!(words(&stage)[0].contains("hears no network named Saltmarsh-Quay"));
         stage.heard = heard("Saltmarsh-Quay");
         let all = words(&stage);
-        assert!(all[1].contains("passphrase"), "{all:?}");
-        assert!(all.iter().any(|one| one.contains("60 of 100")), "{all:?}");
+        assert!(all[0].contains("60 of 100"), "{all:?}");
+        assert!(all[2].contains("passphrase"), "{all:?}");
         stage.heard = None;
         // A lamp that says what it is leaves nothing to guess.
         stage.lamp = lamp("card");

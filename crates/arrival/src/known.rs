@@ -12,6 +12,8 @@ pub struct Marks {
     pub macs: Vec<String>,
     /// Fingerprint of its SSH server's key, as it was seen when it was last accepted with this imprint.
     pub host_key: Option<String>,
+    /// Imprints that cards of it had before.
+    pub former: Vec<i64>,
 }
 
 /// What a board says of itself.
@@ -78,8 +80,11 @@ pub fn tell(ours: &Marks, others: &[Marks], told: &Told) -> Known {
                     device: device.clone(),
                     by: "its stamp",
                 },
+                _ if ours.former.contains(imprint) => Known::OtherCard {
+                    whose: format!("imprint {imprint}, an older card of this device"),
+                },
                 _ => Known::OtherCard {
-                    whose: format!("imprint {imprint}, an older card"),
+                    whose: format!("imprint {imprint}, which these records do not know"),
                 },
             },
         };
@@ -126,6 +131,7 @@ mod tests {
             imprint: Some(imprint),
             macs: vec![mac.into()],
             host_key: Some(key.into()),
+            former: vec![3, 4],
         }
     }
 
@@ -175,10 +181,12 @@ mod tests {
                 whose: "quay-04".into()
             }
         );
-        // Its card of before.
-        assert!(matches!(
-            tell(Some((40, "quay-03")), None, None),
-            Known::OtherCard { .. }
-        ));
+        // Its card of before, and an imprint that never was.
+        let card = |imprint| match tell(Some((imprint, "quay-03")), None, None) {
+            Known::OtherCard { whose } => whose,
+            other => panic!("{other:?}"),
+        };
+        assert!(card(4).contains("an older card of this device"));
+        assert!(card(40).contains("these records do not know"));
     }
 }

@@ -285,6 +285,33 @@ pub struct BoardKind {
     /// What it says it runs, if not what is on its card: it was updated in place.
     #[serde(default)]
     pub runs: Option<String>,
+    /// What is wrong with its pages.
+    #[serde(default)]
+    pub pages: Option<PageFault>,
+}
+
+/// What is wrong with the pages of a board.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PageFault {
+    /// Each sends on to another address.
+    SendsOn,
+    /// Each breaks off half-way.
+    Cut,
+    /// The page with the login asks for none.
+    NoPassword,
+    /// The page with the login takes any password.
+    AnyPassword,
+}
+
+impl std::str::FromStr for PageFault {
+    type Err = String;
+
+    fn from_str(word: &str) -> Result<Self, String> {
+        let quoted = serde_json::Value::String(word.into());
+        serde_json::from_value(quoted)
+            .map_err(|_| "sends-on, cut, no-password or any-password".to_owned())
+    }
 }
 
 /// A board that is on.

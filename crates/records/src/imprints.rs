@@ -384,6 +384,20 @@ impl Records {
         })
     }
 
+    /// The numbers of all imprints that were made for these devices.
+    pub async fn imprints_of(
+        &self,
+        devices: &[i64],
+    ) -> Result<std::collections::HashMap<i64, Vec<i64>>, RecordError> {
+        let rows = sqlx::query!(
+            r#"select device_id as "device!", array_agg(id) as "imprints!" from imprints where device_id = any($1)
+               group by device_id"#,
+            devices
+        );
+        let rows = rows.fetch_all(&self.pool).await?.into_iter();
+        Ok(rows.map(|row| (row.device, row.imprints)).collect())
+    }
+
     /// What these devices carry now, by device; whatever became of the write.
     pub async fn carried_by(
         &self,

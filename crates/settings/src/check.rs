@@ -154,6 +154,26 @@ impl FirstJoin {
             .map(|mac| self.network.replace(MAC_TAIL, &tail(mac)));
         names.collect()
     }
+
+    /// Whether the name of the network differs from board to board.
+    pub fn may_differ(&self) -> bool {
+        self.network.contains(MAC_TAIL)
+    }
+
+    /// Whether a network may be that of a board of this appliance, whatever its hardware address.
+    pub fn may_be(&self, network: &str) -> bool {
+        let Some((before, behind)) = self.network.split_once(MAC_TAIL) else {
+            return network == self.network;
+        };
+        let rest = network.strip_prefix(before);
+        let tail = rest.and_then(|rest| rest.strip_suffix(behind));
+        tail.is_some_and(|tail| {
+            tail.len() == 4
+                && tail
+                    .bytes()
+                    .all(|digit| matches!(digit, b'0'..=b'9' | b'A'..=b'F'))
+        })
+    }
 }
 
 /// A line of a board's boot log that means something.

@@ -5,7 +5,9 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use anyhow::{Context, Result, bail};
-use bench::wire::{BoardKind, BoardState, Fault, Line, Network, NewCard, Reply, Request};
+use bench::wire::{
+    BoardKind, BoardState, Fault, Line, Network, NewCard, PageFault, Reply, Request,
+};
 use clap::{Parser, Subcommand};
 use comfy_table::{Table, presets};
 use standin::{Ear, Orders, Publisher, Serial, Server, Told};
@@ -186,6 +188,9 @@ enum Command {
         /// It was updated in place, and says that it runs this.
         #[arg(long)]
         runs: Option<String>,
+        /// What is wrong with its pages: sends-on, cut, no-password or any-password.
+        #[arg(long, value_name = "FAULT")]
+        pages: Option<PageFault>,
     },
     /// Be the radio of the service's computer: what it hears, and the network of a board that it joins.
     Radio {
@@ -412,6 +417,7 @@ fn run(args: Args) -> Result<()> {
             own_network,
             clock_ahead,
             runs,
+            pages,
         } => {
             let board = BoardKind {
                 mac,
@@ -421,6 +427,7 @@ fn run(args: Args) -> Result<()> {
                 own_network,
                 clock_ahead,
                 runs,
+                pages,
             };
             Request::Boot { card, model, board }
         }

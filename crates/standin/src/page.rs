@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, SystemTime};
 
-use bench::wire::BoardState;
+use bench::wire::{BoardKind, BoardState, PageFault};
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 
 use crate::ssh::Ssh;
@@ -40,8 +40,8 @@ struct Site {
     login: Option<String>,
     /// What it exports of itself: somebody tunes it, or gives it back.
     settings: Mutex<String>,
-    /// How far its clock is ahead, in seconds.
-    clock_ahead: i64,
+    /// How its clock goes, and what is wrong with its pages.
+    kind: BoardKind,
     /// What it was given on its own network.
     set_up: Mutex<Option<BTreeMap<String, String>>>,
 }
@@ -87,7 +87,7 @@ impl Page {
         stamp: Option<String>,
         login: Option<String>,
         secret: &[u8; 32],
-        clock_ahead: i64,
+        kind: &BoardKind,
     ) -> io::Result<Self> {
         let off = Arc::new(AtomicBool::new(false));
         let line = |value: &Option<String>| escape(value.as_deref().unwrap_or("unknown"));
@@ -107,7 +107,7 @@ impl Page {
             settings: Mutex::new(
                 serde_json::json!({"host_name": board.host_name, "tuned": {}}).to_string(),
             ),
-            clock_ahead,
+            kind: kind.clone(),
             set_up: Mutex::default(),
         });
         let kept = site.clone();
@@ -209,6 +209,7 @@ fn answer(mut stream: impl Read + Write, site: &Site) -> io::Result<()> {
         lines.read_exact(&mut given)?;
     }
     let settings = || site.settings.lock().unwrap_or_else(|e| e.into_inner());
+    let fault = site.kind.pages;
     let exported;
     let missing = ("404 Not Found", "text/plain", "no such page\n");
     let (status, kind, body) = match first.split(' ').nth(1) {
@@ -235,22 +236,41 @@ fn answer(mut stream: impl Read + Write, site: &Site) -> io::Result<()> {
             None => missing,
         },
         Some("/login") => match (login, &site.login) {
+            (None, _) if fault == Some(PageFault::NoPassword) => {
+                ("200 OK", "text/plain", "welcome\n")
+            }
+            (Some(_), _) if fault == Some(PageFault::AnyPassword) => {
+                ("200 OK", "text/plain", "welcome\n")
+            }
             (Some(given), Some(open)) if given == *open => ("200 OK", "text/plain", "welcome\n"),
             _ => ("401 Unauthorized", "text/plain", "who is it?\n"),
         },
         _ => missing,
     };
+    if fault == Some(PageFault::SendsOn) {
+        write!(
+            stream,
+            "HTTP/1.1 302 Found\r\nLocation: http://elsewhere.test/\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"
+        )?;
+        return stream.flush();
+    }
     let now = SystemTime::now();
-    let off = Duration::from_secs(site.clock_ahead.unsigned_abs());
-    let clock = match site.clock_ahead < 0 {
+    let ahead = site.kind.clock_ahead;
+    let off = Duration::from_secs(ahead.unsigned_abs());
+    let clock = match ahead < 0 {
         true => now.checked_sub(off),
         false => now.checked_add(off),
     };
     let date = httpdate::fmt_http_date(clock.unwrap_or(SystemTime::UNIX_EPOCH));
+    let len = body.len();
+    let body = match fault {
+        Some(PageFault::Cut) => &body[..len / 2],
+        _ => body,
+    };
     write!(
         stream,
         "HTTP/1.1 {status}\r\nDate: {date}\r\nContent-Type: {kind}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
-        body.len()
+        len
     )?;
     stream.flush()
 }

@@ -238,7 +238,7 @@ impl State {
                         booted.stamp.clone(),
                         login,
                         &on.secret(&booted.stamp),
-                        on.kind.clock_ahead,
+                        &on.kind,
                     )?;
                     (on.state.page, on.state.ports) = (Some(page.url.clone()), page.ports.clone());
                     on.page = Some(page);

@@ -31,8 +31,10 @@ pub fn value_at(page: &Page, at: Option<&str>) -> Result<String, String> {
     let Some(at) = at else {
         return Ok(page.text.clone());
     };
-    let json: Value =
-        serde_json::from_str(&page.text).map_err(|_| "the page is no JSON".to_owned())?;
+    let json: Value = serde_json::from_str(&page.text).map_err(|_| match page.cut {
+        true => "the page broke off, or is longer than 256 KiB".to_owned(),
+        false => "the page is no JSON".to_owned(),
+    })?;
     match json.pointer(at) {
         None => Err(format!("there is nothing at {at} of the page")),
         Some(Value::String(text)) => Ok(text.clone()),
@@ -53,14 +55,21 @@ mod tests {
             cut: false,
             date: None,
             certificate: None,
+            sends_to: None,
         };
         let json = page(r#"{"a": {"version": "2.4", "n": 7, "none": null}}"#);
         assert_eq!(value_at(&json, Some("/a/version")).as_deref(), Ok("2.4"));
         assert_eq!(value_at(&json, Some("/a/n")).as_deref(), Ok("7"));
         assert_eq!(value_at(&json, Some("/a/none")).as_deref(), Ok(""));
         assert!(value_at(&json, Some("/b")).unwrap_err().contains("/b"));
-        let cut = page(r#"{"a": "#);
+        let mut cut = page(r#"{"a": "#);
         assert!(value_at(&cut, Some("/a")).unwrap_err().contains("no JSON"));
+        cut.cut = true;
+        assert!(
+            value_at(&cut, Some("/a"))
+                .unwrap_err()
+                .contains("broke off")
+        );
         assert_eq!(value_at(&page("up"), None).as_deref(), Ok("up"));
     }
 }

@@ -39,6 +39,19 @@ pub struct Page {
     pub date: Option<OffsetDateTime>,
     /// The certificate that it was served with.
     pub certificate: Option<Certificate>,
+    /// Where it sends on to (`Location` with a status of 300 to 399), at most 200 characters.
+    pub sends_to: Option<String>,
+}
+
+impl Page {
+    /// What it is, where it is no page that can be read: a status, or that it sends on elsewhere.
+    pub fn trouble(&self, url: &str) -> Option<String> {
+        match (self.status, &self.sends_to) {
+            (300..400, Some(place)) => Some(format!("{url} sends on to {place}")),
+            (300.., _) => Some(format!("{url} answers with status {}", self.status)),
+            _ => None,
+        }
+    }
 }
 
 /// A login that is tried by HTTP's Basic scheme (RFC 7617).
@@ -209,6 +222,13 @@ async fn ask<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
             .get("date")
             .and_then(|date| date.to_str().ok());
         let date = date.and_then(|date| httpdate::parse_http_date(date).ok());
+        let place = answer.headers().get("location");
+        let place = place.map(|place| String::from_utf8_lossy(place.as_bytes()).into_owned());
+        let plain = |place: String| {
+            let shown = place.chars().filter(|c| !c.is_control());
+            shown.take(200).collect::<String>()
+        };
+        let sends_to = place.map(plain).filter(|_| (300..400).contains(&status));
         let mut body = Limited::new(answer.into_body(), MOST_PAGE);
         let (mut bytes, mut cut) = (Vec::new(), false);
         while let Some(frame) = body.frame().await {
@@ -227,6 +247,7 @@ async fn ask<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
             cut,
             date: date.map(OffsetDateTime::from),
             certificate: None,
+            sends_to,
         })
     };
     let answer = answer.await;

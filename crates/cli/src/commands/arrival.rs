@@ -70,6 +70,9 @@ pub enum Arrival {
         /// Let the service's computer join that network by its radio, and leave it afterwards.
         #[arg(long)]
         join: bool,
+        /// The network that it joins, where several that are heard may be the board's.
+        #[arg(long, requires = "join")]
+        network: Option<String>,
         /// Only show which network it opens and what it takes there.
         #[arg(long)]
         show: bool,
@@ -438,13 +441,19 @@ impl Arrival {
                 which,
                 at,
                 join,
+                network,
                 show,
             } => {
                 let id = find(context, &which).await?.arrival.id;
                 if show {
                     return context.show(&client.first_join(id).await?, show_join);
                 }
-                client.hand_over(id, &HandOver { at, joins: join }).await?
+                let given = HandOver {
+                    at,
+                    joins: join,
+                    network,
+                };
+                client.hand_over(id, &given).await?
             }
             Self::HangUp { which } => {
                 let detail = find(context, &which).await?;

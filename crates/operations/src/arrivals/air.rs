@@ -81,15 +81,15 @@ impl Air {
         });
     }
 
-    /// Joins one of these networks, does something there, and leaves it again, whatever came of it and whoever still
-    /// waits. What is done is told the address at which the board is reached there, if not at its own.
+    /// Joins the network that is chosen of those that are heard, does something there, and leaves it again, whatever came
+    /// of it and whoever still waits. What is done is told the address at which the board is reached there, if not at its own.
     ///
     /// # Errors
-    /// A sentence: that there is no radio, that none of the networks is heard, what its program says, or why what was to
+    /// A sentence: that there is no radio, why none of the networks is chosen, what its program says, or why what was to
     /// be done there could not be.
     pub async fn inside<T, F>(
         &self,
-        networks: Vec<String>,
+        choose: impl FnOnce(&[Heard]) -> Result<String, String> + Send + 'static,
         work: impl FnOnce(String, Option<String>) -> F + Send + 'static,
     ) -> Result<T, String>
     where
@@ -102,19 +102,7 @@ impl Air {
         let done = tokio::spawn(async move {
             let _alone = using.busy.lock().await;
             let heard = using.listen().await?;
-            let network = heard.iter().find(|one| networks.contains(&one.name));
-            let Some(network) = network else {
-                let others: Vec<_> = heard.iter().take(5).map(|one| one.name.as_str()).collect();
-                return Err(format!(
-                    "no network named {} is heard here now{}",
-                    networks.join(" or "),
-                    match others.is_empty() {
-                        true => String::new(),
-                        false => format!("; {} are", others.join(", ")),
-                    }
-                ));
-            };
-            let name = network.name.clone();
+            let name = choose(&heard)?;
             let done = match using.radio.joins(&name).await {
                 Ok(at) => work(name.clone(), at).await,
                 Err(why) => Err(format!("{name} cannot be joined: {why}")),

@@ -21,6 +21,25 @@ pub(super) struct Wanted {
     pub value: Option<String>,
     /// Size of the card that is in it.
     pub card_bytes: Option<u64>,
+    /// The release that is on that card.
+    pub release: Option<OnCard>,
+}
+
+/// The release that is on the card of a board.
+#[derive(Clone, Debug)]
+pub(super) struct OnCard {
+    pub name: String,
+    version: String,
+}
+
+impl OnCard {
+    /// Whether what a board says is its version, or its name.
+    pub fn is_said_by(&self, said: &str) -> bool {
+        let said = said.trim().to_lowercase();
+        [&self.version, &self.name]
+            .iter()
+            .any(|one| one.to_lowercase() == said)
+    }
 }
 
 /// An export with the addresses that belong to it.
@@ -92,6 +111,7 @@ impl Awaited {
             page: fill(&check.page),
             value: check.field.as_deref().and_then(value),
             card_bytes: None,
+            release: None,
             check: check.clone(),
         });
         let logins = sheet.logins.iter().filter_map(|login| {
@@ -134,10 +154,10 @@ impl Awaited {
 
 /// What is waited for with a device, by the release that is on its card and what is set on it.
 pub(super) fn awaited(team: &Team, device: &Device) -> Awaited {
-    let carried = device.carried_release_id;
-    let release = carried
-        .and_then(|id| team.shelf.by_id(id))
-        .or_else(|| team.shelf.followed(device));
+    let carried = device
+        .carried_release_id
+        .and_then(|id| team.shelf.by_id(id));
+    let release = carried.or_else(|| team.shelf.followed(device));
     let sheet = release.and_then(|release| team.shelf.sheet(release).ok());
     let mut awaited = match sheet {
         Some(sheet) => {
@@ -159,6 +179,10 @@ pub(super) fn awaited(team: &Team, device: &Device) -> Awaited {
         .and_then(|bytes| u64::try_from(bytes).ok());
     for wanted in &mut awaited.checks {
         wanted.card_bytes = card_bytes;
+        wanted.release = carried.map(|release| OnCard {
+            name: release.name.clone(),
+            version: release.version.clone(),
+        });
     }
     awaited
 }

@@ -6,6 +6,7 @@ use std::net::SocketAddr;
 
 use arrival::locate::Sighting;
 use arrival::look::{give_page, port_of};
+use arrival::radio::Heard;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use records::devices::Device;
 use settings::FirstJoin;
@@ -38,7 +39,80 @@ fn body(join: &FirstJoin, values: &BTreeMap<String, String>) -> (&'static str, S
     ("application/x-www-form-urlencoded", pairs.join("&"))
 }
 
+/// Which networks may be the one that a board opens.
+#[derive(Clone)]
+struct Own {
+    device: String,
+    join: FirstJoin,
+    /// Their names; of a board without a known MAC address, as far as they are known.
+    names: Vec<String>,
+    /// Whether the board's MAC address is known, so that the names are exact.
+    exact: bool,
+    /// Networks of other devices.
+    others: Vec<String>,
+}
+
+impl Own {
+    fn may_be(&self, network: &str) -> bool {
+        match self.exact {
+            true => self.names.iter().any(|name| name == network),
+            false => self.join.may_be(network) && !self.others.iter().any(|one| one == network),
+        }
+    }
+
+    /// The network to join, of those that are heard; or the one that was named.
+    fn choose(&self, heard: &[Heard], named: Option<&str>) -> Result<String, String> {
+        let device = &self.device;
+        if let Some(named) = named {
+            return match self.may_be(named) {
+                true => Ok(named.to_owned()),
+                false => Err(format!(
+                    "{named} is no network that {device} opens; that is {}",
+                    self.names.join(" or ")
+                )),
+            };
+        }
+        let own: Vec<&str> = heard
+            .iter()
+            .map(|one| one.name.as_str())
+            .filter(|name| self.may_be(name))
+            .collect();
+        match own.as_slice() {
+            [one] => Ok((*one).to_owned()),
+            [first, ..] if self.exact => Ok((*first).to_owned()),
+            [] => {
+                let others: Vec<_> = heard.iter().take(5).map(|one| one.name.as_str()).collect();
+                Err(format!(
+                    "no network named {} is heard here now{}",
+                    self.names.join(" or "),
+                    match others.is_empty() {
+                        true => String::new(),
+                        false => format!("; {} are", others.join(", ")),
+                    }
+                ))
+            }
+            several => Err(format!(
+                "which of {} is the network of {device} is not known: name it (--network), or tell the MAC address of \
+                 {device} (duplicarium device describe {device} --mac ADDRESS)",
+                several.join(", ")
+            )),
+        }
+    }
+}
+
 impl Arrivals {
+    async fn own_networks(&self, device: &Device, join: &FirstJoin) -> Result<Own, Refusal> {
+        let marks = self.records.marks().await?.into_iter();
+        let others = marks.filter(|one| one.device != device.name && !one.macs.is_empty());
+        Ok(Own {
+            device: device.name.clone(),
+            names: join.networks(&device.macs),
+            exact: !device.macs.is_empty() || !join.may_differ(),
+            others: others.flat_map(|one| join.networks(&one.macs)).collect(),
+            join: join.clone(),
+        })
+    }
+
     async fn join_of(&self, id: i64) -> Result<(Device, FirstJoin, Vec<Value>), Refusal> {
         let arrival = self.records.arrival(id).await?;
         if arrival.ended_at.is_some() {
@@ -88,18 +162,18 @@ impl Arrivals {
             secret: one.secret,
             is_set: one.value.is_some(),
         });
-        let networks = join.networks(&device.macs);
+        let own = self.own_networks(&device, &join).await?;
         let heard = self.air.heard().unwrap_or_default().into_iter();
         Ok(api::FirstJoin {
             can_join: self.air.is_there(),
             heard: heard
-                .filter(|one| networks.contains(&one.name))
+                .filter(|one| own.may_be(&one.name))
                 .map(|one| api::HeardNetwork {
                     name: one.name,
                     strength: one.strength,
                 })
                 .collect(),
-            networks,
+            networks: own.names,
             page: join.page,
             json: join.json,
             values: values.collect(),
@@ -127,32 +201,31 @@ impl Arrivals {
     }
 
     /// Hands the settings over from this computer, which has joined the board's network, or does now where `joins` says
-    /// so, and leaves it afterwards. `at` is another address than the board always has there.
+    /// so, and leaves it afterwards.
     pub async fn hand_over(
         &self,
         operator: &str,
         id: i64,
-        at: Option<&str>,
-        joins: bool,
+        given: api::HandOver,
     ) -> Result<(), Refusal> {
+        let api::HandOver { at, joins, network } = given;
         let (device, join, values) = self.join_of(id).await?;
         let name = &device.name;
-        let networks = join.networks(&device.macs);
+        let own = self.own_networks(&device, &join).await?;
+        let names = own.names.join(" or ");
         let values: BTreeMap<_, _> = values
             .into_iter()
             .filter_map(|one| Some((one.key, one.value?)))
             .collect();
-        let given = at.map(str::to_owned);
         let through = if joins {
-            let (networks, join) = (networks.clone(), join.clone());
-            let given_over = self
-                .air
-                .inside(networks, move |network, gateway| async move {
-                    // What the board says it is reached at there, somebody may know better.
-                    let page = page_at(&join, given.or(gateway).as_deref())?;
-                    give(&join, page, &values).await?;
-                    Ok(network)
-                });
+            let join = join.clone();
+            let choose = move |heard: &[Heard]| own.choose(heard, network.as_deref());
+            let given_over = self.air.inside(choose, move |network, gateway| async move {
+                // What the board says it is reached at there, somebody may know better.
+                let page = page_at(&join, at.or(gateway).as_deref())?;
+                give(&join, page, &values).await?;
+                Ok(network)
+            });
             let network = given_over.await.map_err(|why| {
                 refuse(format!(
                     "{name} took nothing: {why}. This computer is in its usual network again"
@@ -160,12 +233,11 @@ impl Arrivals {
             })?;
             format!("{network}, which this computer joined for it")
         } else {
-            let page = page_at(&join, given.as_deref())
-                .map_err(|why| Refusal::invalid("bad-value", why))?;
+            let page =
+                page_at(&join, at.as_deref()).map_err(|why| Refusal::invalid("bad-value", why))?;
             give(&join, page, &values).await.map_err(|why| {
                 refuse(format!(
-                    "{name} took nothing: {why}. Join its network {} with this computer first, or hand it over from a phone",
-                    networks.join(" or ")
+                    "{name} took nothing: {why}. Join its network {names} with this computer first, or hand it over from a phone"
                 ))
             })?;
             "its own network".into()
@@ -241,6 +313,56 @@ async fn give(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_network_of_a_board_is_chosen_only_where_it_can_be_told() {
+        let join = FirstJoin {
+            network: "Quaylink-{mac_tail}".into(),
+            ..FirstJoin::default()
+        };
+        let own = |macs: &[&str]| {
+            let macs: Vec<String> = macs.iter().map(|mac| (*mac).into()).collect();
+            Own {
+                device: "quay-01".into(),
+                names: join.networks(&macs),
+                exact: !macs.is_empty(),
+                others: vec!["Quaylink-0B02".into()],
+                join: join.clone(),
+            }
+        };
+        let heard = |names: &[&str]| -> Vec<Heard> {
+            let one = |name: &&str| Heard {
+                name: (*name).into(),
+                strength: 50,
+            };
+            names.iter().map(one).collect()
+        };
+        let known = own(&["5a:17:00:00:0b:01"]);
+        let all = heard(&["Harbour", "Quaylink-0B02", "Quaylink-0B01", "Quaylink-0B03"]);
+        assert_eq!(known.choose(&all, None), Ok("Quaylink-0B01".into()));
+        let unknown = own(&[]);
+        let why = unknown.choose(&all, None).unwrap_err();
+        assert!(
+            why.contains("Quaylink-0B01, Quaylink-0B03 is the network"),
+            "{why}"
+        );
+        assert!(!why.contains("0B02"), "that is another's: {why}");
+        let named = |name| unknown.choose(&all, Some(name));
+        assert_eq!(named("Quaylink-0B03"), Ok("Quaylink-0B03".into()));
+        for foreign in [
+            "Harbour",
+            "Quaylink-0B02",
+            "Quaylink-",
+            "Quaylink-0b03",
+            "Quaylink-0B033",
+        ] {
+            assert!(named(foreign).is_err(), "{foreign}");
+        }
+        let one = heard(&["Harbour", "Quaylink-0B02", "Quaylink-0B01"]);
+        assert_eq!(unknown.choose(&one, None), Ok("Quaylink-0B01".into()));
+        let none = unknown.choose(&heard(&["Harbour", "Quaylink-0B02"]), None);
+        assert!(none.unwrap_err().contains("no network named Quaylink-…"));
+    }
 
     #[test]
     fn values_are_written_as_the_page_takes_them() {

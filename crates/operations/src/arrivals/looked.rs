@@ -71,9 +71,7 @@ pub(super) async fn look(
         Some(url) => match read_page(sighting, url, None).await {
             Ok(page) => {
                 board.answers = page.status < 400;
-                if !board.answers {
-                    board.problem = Some(format!("{url} answers with status {}", page.status));
-                }
+                board.problem = page.trouble(url);
                 keep_certificate(&mut board, &page);
                 board.clock_ahead = page.date.map(|date| (date - now()).whole_seconds());
             }
@@ -136,13 +134,10 @@ async fn check(
         );
     };
     let page = match read_page(sighting, url, None).await {
-        Ok(page) if page.status < 400 => page,
-        Ok(page) => {
-            return result(
-                "failed",
-                format!("{url} answers with status {}", page.status),
-            );
-        }
+        Ok(page) => match page.trouble(url) {
+            None => page,
+            Some(trouble) => return result("failed", trouble),
+        },
         Err(why) => return result("waiting", cut(&why.to_string())),
     };
     let value = match value_at(&page, wanted.check.at.as_deref()) {
@@ -161,7 +156,11 @@ async fn check(
     if let Some(text) = &wanted.check.text
         && !value.contains(text.as_str())
     {
-        return result("failed", format!("“{text}” is not in {found}"));
+        let cut = match page.cut {
+            true => ", which broke off or is longer than 256 KiB",
+            false => "",
+        };
+        return result("failed", format!("“{text}” is not in {found}{cut}"));
     }
     if let Some(percent) = wanted.check.fills {
         let Some(card) = wanted.card_bytes else {
@@ -194,22 +193,52 @@ async fn check(
             return result("failed", format!("{found}, and “{}” is set", cut(should)));
         }
     }
+    if wanted.check.version
+        && let Some(release) = &wanted.release
+        && !release.is_said_by(&value)
+    {
+        return result(
+            "question",
+            format!(
+                "{found}, and its card has {}: was it updated in place?",
+                release.name
+            ),
+        );
+    }
     result("passed", found)
 }
 
-/// Whether the logins that everybody knows are still open on a board. Each is tried once.
+/// Whether the logins that everybody knows are still open on a board. Each is tried once: a page that opens without a
+/// password, or with a wrong one, says nothing about the right one.
 pub(super) async fn try_logins(awaited: &Awaited, sighting: &Sighting) -> Vec<api::LoginResult> {
     let mut all = Vec::new();
     for tried in &awaited.logins {
-        let login = Login {
+        let login = |password: String| Login {
             user: tried.user.clone(),
-            password: tried.password.clone(),
+            password,
         };
-        let answer = read_page(sighting, &tried.page, Some(&login)).await;
-        let state = match answer.map(|page| page.status) {
-            Ok(200..=299) => "open",
-            Ok(401 | 403) => "closed",
-            _ => "unknown",
+        let opens = async |login: Option<&Login>| {
+            let answer = read_page(sighting, &tried.page, login).await;
+            match answer.map(|page| page.status) {
+                Ok(200..=299) => Some(true),
+                Ok(401 | 403) => Some(false),
+                _ => None,
+            }
+        };
+        let wrong = login(format!("no password {}", now().unix_timestamp_nanos()));
+        let right = login(tried.password.clone());
+        let state = match opens(None).await {
+            Some(true) => "not asked",
+            None => "unknown",
+            Some(false) => match opens(Some(&wrong)).await {
+                Some(true) => "any password",
+                None => "unknown",
+                Some(false) => match opens(Some(&right)).await {
+                    Some(true) => "open",
+                    Some(false) => "closed",
+                    None => "unknown",
+                },
+            },
         };
         all.push(api::LoginResult {
             user: tried.user.clone(),

@@ -136,6 +136,7 @@ impl Arrivals {
             imprint: row.imprint_id,
             macs: row.macs,
             host_key: row.host_key,
+            former: Vec::new(),
         });
         Ok(marks.collect())
     }
@@ -157,6 +158,8 @@ impl Arrivals {
         let names: Vec<_> = old.iter().map(|one| one.device.clone()).collect();
         let devices = self.records.devices_named(&names).await?;
         let awaited = all_awaited(&self.in_force, &devices).await?;
+        let ids: Vec<_> = devices.iter().map(|device| device.id).collect();
+        let mut former = self.records.imprints_of(&ids).await?;
         let known: HashMap<_, _> = devices
             .iter()
             .zip(awaited)
@@ -177,6 +180,7 @@ impl Arrivals {
                     imprint: arrival.imprint_id,
                     macs: device.macs.clone(),
                     host_key: None,
+                    former: former.remove(&device.id).unwrap_or_default(),
                 },
                 made: now,
             };
@@ -243,7 +247,14 @@ impl Arrivals {
         let state = match best {
             None => "expected",
             Some((one, _)) if !one.board.answers => "found",
-            Some((one, _)) if one.checks.iter().all(|check| check.state == "passed") => "ready",
+            Some((one, _))
+                if one
+                    .checks
+                    .iter()
+                    .all(|check| matches!(check.state.as_str(), "passed" | "question")) =>
+            {
+                "ready"
+            }
             Some(_) => "answers",
         };
         let seen = api::ArrivalSeen {

@@ -150,12 +150,20 @@ impl Telling<'_> {
         if let Some(ahead) = ahead.filter(|ahead| ahead.unsigned_abs() > CLOCK_OFF) {
             add("clock-off", clock_words(ahead));
         }
-        let failed = seen.checks.iter().filter(|check| check.state != "passed");
-        let failed: Vec<_> = failed
-            .map(|check| format!("{}: {}", check.title, check.words))
-            .collect();
+        let of = |states: &[&str]| -> Vec<String> {
+            let found = seen.checks.iter();
+            let found = found.filter(|check| states.contains(&check.state.as_str()));
+            found
+                .map(|check| format!("{}: {}", check.title, check.words))
+                .collect()
+        };
+        let failed = of(&["failed", "waiting"]);
         if !failed.is_empty() {
             add("check-failed", failed.join("; "));
+        }
+        let questions = of(&["question"]);
+        if !questions.is_empty() {
+            add("other-version", questions.join("; "));
         }
         if ours.iter().any(|board| !board.answers) {
             let why = ours.iter().find_map(|board| board.problem.clone());
@@ -181,14 +189,27 @@ impl Telling<'_> {
                 format!("its page's certificate is {certificate} now, and was another"),
             );
         }
-        for login in seen.logins.iter().filter(|login| login.state == "open") {
-            add(
-                "login-open",
-                format!(
-                    "{} gets in with the password that everybody knows; change it at once",
-                    login.user
+        for login in &seen.logins {
+            let user = &login.user;
+            match login.state.as_str() {
+                "open" => add(
+                    "login-open",
+                    format!(
+                        "{user} gets in with the password that everybody knows; change it at once"
+                    ),
                 ),
-            );
+                "not asked" => add(
+                    "no-password",
+                    format!(
+                        "its page for {user} opens without a password; set one, or correct the sheet"
+                    ),
+                ),
+                "any password" => add(
+                    "no-password",
+                    format!("its page for {user} opens with any password; set one that it checks"),
+                ),
+                _ => {}
+            }
         }
         if seen.falls >= FALLS {
             add(

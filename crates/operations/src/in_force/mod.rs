@@ -21,7 +21,7 @@ use records::devices::{Change, Device, Group, Setting};
 use records::releases::Release;
 use records::{Changes, Records};
 use settings::{Effective, Field, FieldKind, Layer, Problem, Settings, Sheet, Subject, effective};
-pub use standing::{DeviceStanding, is_version_of, recorded_settings};
+pub use standing::{DeviceStanding, recorded_settings};
 pub use takers::Taker;
 use vault::Keys;
 

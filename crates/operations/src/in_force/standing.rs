@@ -299,7 +299,7 @@ fn of_release(
 }
 
 /// Whether what a board says of itself is the version of a release, or its name.
-pub fn is_version_of(said: &str, release: &Release) -> bool {
+fn is_version_of(said: &str, release: &Release) -> bool {
     let said = said.trim().to_lowercase();
     [&release.version, &release.name]
         .iter()

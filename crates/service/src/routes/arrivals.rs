@@ -155,9 +155,7 @@ async fn hand_over(
     Path(id): Path<i64>,
     Given(given): Given<api::HandOver>,
 ) -> Result<Json<api::ArrivalDetail>, ApiError> {
-    app.arrivals
-        .hand_over(&operator, id, given.at.as_deref(), given.joins)
-        .await?;
+    app.arrivals.hand_over(&operator, id, given).await?;
     Ok(Json(app.arrivals.show(id).await?))
 }
 

@@ -966,6 +966,159 @@ async fn a_board_gets_its_settings_on_the_network_that_it_opens_itself() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_a_board_says_wrong_is_named_as_what_it_is() {
+    let bed = bed(&[]);
+    bed.add_device("quay-01");
+    let label = card_of(&bed, "quay-01", "mica");
+    let (fault, arrival) = (
+        |fault: &str| {
+            bed.standin(&["halt", "mica"]);
+            boot(&bed, "mica", &["--pages", fault]);
+        },
+        |state: &'static str| {
+            let bed = &bed;
+            async move { until(bed, "quay-01", state, |one| one.arrival.state == state).await }
+        },
+    );
+    let words = |detail: &ArrivalDetail| format!("{:?} {:?}", detail.seen, detail.cautions);
+    let again = || {
+        bed.done(&["arrival", "stop", "quay-01"]);
+        bed.done(&["arrival", "expect", "quay-01"]);
+    };
+    bed.done(&["arrival", "expect", "quay-01"]);
+    boot(&bed, "mica", &["--pages", "sends-on"]);
+    let seen = arrival("answers").await;
+    assert!(
+        words(&seen).contains("sends on to http://elsewhere.test/"),
+        "{seen:#?}"
+    );
+    fault("cut");
+    again();
+    let seen = until(&bed, "quay-01", "a cut page", |one| {
+        words(one).contains("broke off")
+    })
+    .await;
+    assert_ne!(seen.arrival.state, "ready");
+    // A page that opens for everybody says nothing about the password that everybody knows.
+    for (pages, said) in [
+        ("no-password", "opens without a password"),
+        ("any-password", "opens with any password"),
+    ] {
+        fault(pages);
+        again();
+        let ready = arrival("ready").await;
+        let cautions = names(&ready);
+        assert!(cautions.contains(&"no-password"), "{pages}: {cautions:?}");
+        assert!(!cautions.contains(&"login-open"), "{pages}: {cautions:?}");
+        assert!(words(&ready).contains(said), "{pages}: {ready:#?}");
+    }
+
+    // A version that its card does not have is a question, and nothing that passed.
+    bed.standin(&["halt", "mica"]);
+    boot(&bed, "mica", &["--runs", "quaylink 9.9"]);
+    again();
+    let ready = arrival("ready").await;
+    let version = ready
+        .seen
+        .checks
+        .iter()
+        .find(|one| one.title.contains("version"));
+    let version = version.unwrap();
+    assert_eq!(version.state, "question", "{ready:#?}");
+    assert!(version.words.contains("9.9") && version.words.contains("quaylink 2.4"));
+    assert!(names(&ready).contains(&"other-version"), "{ready:#?}");
+    let refused = bed.refused(&["arrival", "accept", "quay-01"]);
+    assert!(refused.contains("other-version"), "{refused}");
+    let accept = names(&ready).join(",");
+    bed.done(&["arrival", "accept", "quay-01", "--accept", &accept]);
+    let device = bed.client().device("quay-01").await.unwrap().device;
+    assert_eq!(device.standing, Standing::UnknownVersion, "{device:?}");
+    assert_eq!(device.card.as_deref(), Some(label.as_str()));
+    // Its MAC address was learnt.
+    assert_eq!(device.macs.len(), 1, "{device:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_not_seen_is_not_said_to_have_been_seen() {
+    let bed = bed(&[]);
+    bed.add_device("quay-01");
+    card_of(&bed, "quay-01", "mica");
+    bed.done(&["arrival", "expect", "quay-01"]);
+    let waiting = until(&bed, "quay-01", "it is looked for", |one| {
+        !one.seen.checks.is_empty()
+    })
+    .await;
+    let accept = names(&waiting).join(",");
+    bed.done(&["arrival", "accept", "quay-01", "--accept", &accept]);
+    let seen = bed.client().sighting("quay-01").await.unwrap();
+    assert_eq!((seen.seen_at, seen.address), (None, None));
+    let said = bed.done(&["device", "show", "quay-01"]);
+    assert!(!said.contains("last seen"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_network_of_a_board_whose_address_is_not_known_is_taken_only_where_it_is_clear() {
+    let bed = bed_with_radio();
+    for device in ["quay-01", "quay-02"] {
+        bed.add_device(device);
+    }
+    card_of(&bed, "quay-01", "mica");
+    card_of(&bed, "quay-02", "flint");
+    for device in ["quay-01", "quay-02"] {
+        bed.done(&["arrival", "expect", device]);
+    }
+    // Two that may be it: none is taken, and the person says which.
+    boot(
+        &bed,
+        "mica",
+        &["--own-network", "--mac", "5a:17:00:00:0b:01"],
+    );
+    boot(
+        &bed,
+        "flint",
+        &["--own-network", "--mac", "5a:17:00:00:0b:02"],
+    );
+    let join = |more: &[&'static str]| -> Vec<&'static str> {
+        [&["arrival", "hand-over", "quay-01", "--join"], more].concat()
+    };
+    let refused = bed.refused(&join(&[]));
+    assert!(
+        refused.contains("Quaylink-0B01, Quaylink-0B02") && refused.contains("--network"),
+        "{refused}"
+    );
+    let foreign = bed.refused(&join(&["--network", "Harbour"]));
+    assert!(
+        foreign.contains("no network that quay-01 opens"),
+        "{foreign}"
+    );
+    let asked = || std::fs::read_to_string(bed.dir().join("radio.asked")).unwrap_or_default();
+    assert!(!asked().contains("joins"), "{}", asked());
+    bed.done(&join(&["--network", "Quaylink-0B01"]));
+    let ready = until(&bed, "quay-01", "it has joined", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+    let accept = names(&ready).join(",");
+    bed.done(&["arrival", "accept", "quay-01", "--accept", &accept]);
+    // What was learnt of it is enough the next time, and tells the other one apart.
+    let device = bed.client().device("quay-01").await.unwrap().device;
+    assert_eq!(device.macs, ["5a:17:00:00:0b:01"]);
+    bed.standin(&["halt", "mica"]);
+    boot(
+        &bed,
+        "mica",
+        &["--own-network", "--mac", "5a:17:00:00:0b:01"],
+    );
+    bed.done(&["arrival", "expect", "quay-01"]);
+    bed.done(&join(&[]));
+    bed.done(&["arrival", "hand-over", "quay-02", "--join"]);
+    until(&bed, "quay-02", "the other one has joined", |one| {
+        one.arrival.state == "ready"
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn the_service_joins_the_network_of_a_board_and_comes_back() {
     let bed = bed_with_radio();
     for (device, mac) in [
