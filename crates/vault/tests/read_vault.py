@@ -163,4 +163,5 @@ def main(key_file, folder, manifest, out):
         disk.truncate(length)
 
 
-main(*sys.argv[1:])
+if __name__ == "__main__":
+    main(*sys.argv[1:])

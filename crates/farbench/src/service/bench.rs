@@ -1,5 +1,6 @@
 //! A bench that is somewhere else: whether it is connected, what lies in its slots.
 
+use std::collections::HashSet;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
@@ -17,6 +18,34 @@ use crate::session::Session;
 const GONE: Duration = Duration::from_secs(6);
 /// How long a question about a slot may take.
 const PATIENCE: Duration = Duration::from_secs(20);
+
+/// Slots of one bench, at most.
+const SLOTS: usize = 256;
+/// Bytes of the largest card that there may be: a pebibyte.
+const LARGEST: u64 = 1 << 50;
+/// Characters of a name that a bench gives something.
+const NAME: usize = 200;
+
+/// Foreign text, bounded and without what steers a terminal.
+fn cut(text: &str) -> String {
+    text.chars()
+        .filter(|c| !c.is_control())
+        .take(NAME)
+        .collect()
+}
+
+/// Why a medium cannot be as its bench says.
+fn impossible(medium: &Medium) -> Option<String> {
+    if medium.size > LARGEST {
+        return Some(format!(
+            "its reader says that the card holds {} bytes, which none does",
+            medium.size
+        ));
+    }
+    let block = medium.block;
+    (!block.is_power_of_two() || !(512..=65_536).contains(&block))
+        .then(|| format!("its reader counts in blocks of {block} bytes, which none does"))
+}
 
 /// A bench on another computer.
 pub struct FarBench {
@@ -149,9 +178,7 @@ impl FarBench {
             });
         }
         if let Some(old) = state.talk.take() {
-            old.session
-                .end("it came back and knows nothing of what was under way");
-            old.waiting.give_up();
+            old.end("it came back and knows nothing of what was under way");
         }
         let waiting = Arc::new(Waiting::default());
         let slots = Arc::new(Mutex::new(Vec::new()));
@@ -167,6 +194,7 @@ impl FarBench {
         let talk = Arc::new(Talk {
             bench: self.name.clone(),
             session,
+            patience: self.patience,
             waiting,
         });
         let generation = talk.session.attach(coming.attempt, 0)?;
@@ -182,7 +210,7 @@ impl FarBench {
         // Nobody waits for the answer: a bench without the key goes without its cache.
         std::thread::spawn(move || {
             greeted
-                .ask(Ask::Greet { patience }, &key, Some(PATIENCE))
+                .ask(Ask::Greet { patience }, &key, PATIENCE)
                 .map(drop)
         });
         Some(Line {
@@ -202,9 +230,7 @@ impl FarBench {
             && since.elapsed() >= self.patience
         {
             let seconds = self.patience.as_secs();
-            talk.session
-                .end(&format!("it was not heard of for {seconds} seconds"));
-            talk.waiting.give_up();
+            talk.end(&format!("it was not heard of for {seconds} seconds"));
             (self.changed)();
         }
     }
@@ -213,8 +239,7 @@ impl FarBench {
     pub fn leave(&self, why: &str) {
         let talk = lock(&self.state).talk.take();
         if let Some(talk) = talk {
-            talk.session.end(why);
-            talk.waiting.give_up();
+            talk.end(why);
         }
     }
 
@@ -231,12 +256,24 @@ impl FarBench {
         CardError::Reader(format!("bench {}: {why}", self.name))
     }
 
-    /// Readers of two benches may be called alike: in records each is named with its bench.
-    fn own(&self, mut slots: Vec<SlotSeen>) -> Vec<SlotSeen> {
-        for slot in &mut slots {
-            slot.place.reader = format!("{}/{}", self.name, slot.place.reader);
-        }
-        slots
+    /// Readers of two benches may be called alike: in records each is named with its bench. What a bench says is bounded
+    /// before anybody relies on it.
+    fn own(&self, slots: Vec<SlotSeen>) -> Vec<SlotSeen> {
+        let mut numbers = HashSet::new();
+        let own = slots.into_iter().filter(|slot| numbers.insert(slot.number));
+        let own = own.take(SLOTS).map(|mut slot| {
+            slot.place.reader = format!("{}/{}", self.name, cut(&slot.place.reader));
+            slot.title = cut(&slot.title);
+            slot.trouble = slot.trouble.as_deref().map(cut);
+            if let Some(medium) = &slot.medium
+                && let Some(why) = impossible(medium)
+            {
+                slot.trouble = Some(why);
+                slot.medium = None;
+            }
+            slot
+        });
+        own.collect()
     }
 
     /// What lies in its slots, as it said last.
@@ -292,7 +329,7 @@ impl FarBench {
         {
             return Err(self.away("it is away"));
         }
-        let (reply, _) = talk.ask(ask, &[], Some(PATIENCE))?;
+        let (reply, _) = talk.ask(ask, &[], PATIENCE)?;
         Ok((talk, reply))
     }
 
@@ -322,7 +359,10 @@ impl Slot for FarSlot {
 
     fn medium(&self) -> Result<Option<Medium>, CardError> {
         match self.bench.ask(Ask::Medium { slot: self.number })? {
-            (_, Reply::Medium(medium)) => Ok(medium),
+            (talk, Reply::Medium(medium)) => match medium.as_ref().and_then(impossible) {
+                None => Ok(medium),
+                Some(why) => Err(CardError::Reader(format!("bench {}: {why}", talk.bench))),
+            },
             (talk, _) => Err(talk.surprise()),
         }
     }
@@ -334,7 +374,9 @@ impl Slot for FarSlot {
             access,
         };
         match self.bench.ask(ask)? {
-            (talk, Reply::Opened { card, size }) => Ok(Box::new(FarCard { talk, card, size })),
+            (talk, Reply::Opened { card, size }) if size <= LARGEST => {
+                Ok(Box::new(FarCard { talk, card, size }))
+            }
             (talk, _) => Err(talk.surprise()),
         }
     }

@@ -28,7 +28,7 @@ impl Drop for FarCard {
 
 impl FarCard {
     fn done(&self, ask: Ask, body: &[u8]) -> Result<Vec<u8>, CardError> {
-        match self.talk.ask(ask, body, None)? {
+        match self.talk.ask_card(ask, body)? {
             (Reply::Done, body) => Ok(body),
             _ => Err(self.talk.surprise()),
         }
@@ -77,7 +77,7 @@ impl CardIo for FarCard {
             offset,
             len,
         };
-        match self.talk.ask(ask, &[], None)? {
+        match self.talk.ask_card(ask, &[])? {
             (Reply::Discarded(took_place), _) => Ok(took_place),
             _ => Err(self.talk.surprise()),
         }

@@ -87,10 +87,18 @@ impl Waiting {
     }
 }
 
+/// How long a question about a held card may take while there is a connection: a card that is full of writes takes its
+/// time to bring them to an end.
+const CARD: Duration = Duration::from_secs(60);
+/// How long work may say nothing while there is a connection.
+const QUIET: Duration = Duration::from_secs(600);
+
 /// One session with a bench, as those see it who work at its cards.
 struct Talk {
     bench: String,
     session: Session,
+    /// How long the session goes on without a connection.
+    patience: Duration,
     waiting: std::sync::Arc<Waiting>,
 }
 
@@ -99,12 +107,17 @@ impl Talk {
         CardError::Reader(format!("bench {}: {over}", self.bench))
     }
 
-    /// Asks, and waits for the answer as long as the session goes on, or for `patience`.
+    /// Asks about a held card. The connection may be cut meanwhile, and come back.
+    fn ask_card(&self, ask: Ask, body: &[u8]) -> Result<(Reply, Vec<u8>), CardError> {
+        self.ask(ask, body, CARD + self.patience)
+    }
+
+    /// Asks, and waits for the answer for `patience`, and as long as the session goes on.
     fn ask(
         &self,
         ask: Ask,
         body: &[u8],
-        patience: Option<Duration>,
+        patience: Duration,
     ) -> Result<(Reply, Vec<u8>), CardError> {
         let id = self.waiting.number();
         let (to, answer) = sync_channel(1);
@@ -116,26 +129,25 @@ impl Talk {
         Ok((answer?, body))
     }
 
-    fn wait(
-        &self,
-        answer: &Receiver<Answered>,
-        patience: Option<Duration>,
-    ) -> Result<Answered, Over> {
+    fn wait(&self, answer: &Receiver<Answered>, patience: Duration) -> Result<Answered, Over> {
         let over = || {
             let ended = self.session.over();
             ended.unwrap_or_else(|| Over("it went away".into()))
         };
-        match patience {
-            None => answer.recv().map_err(|_| over()),
-            Some(patience) => match answer.recv_timeout(patience) {
-                Ok(answered) => Ok(answered),
-                Err(RecvTimeoutError::Disconnected) => Err(over()),
-                Err(RecvTimeoutError::Timeout) => Err(Over(format!(
-                    "it did not answer within {} seconds",
-                    patience.as_secs()
-                ))),
-            },
+        match answer.recv_timeout(patience) {
+            Ok(answered) => Ok(answered),
+            Err(RecvTimeoutError::Disconnected) => Err(over()),
+            Err(RecvTimeoutError::Timeout) => Err(Over(format!(
+                "it did not answer within {} seconds",
+                patience.as_secs()
+            ))),
         }
+    }
+
+    /// Ends the session: the bench stops all work when it calls again, and its cards show what became of them.
+    fn end(&self, why: &str) {
+        self.session.end(why);
+        self.waiting.give_up();
     }
 
     /// Answers a question of the bench.

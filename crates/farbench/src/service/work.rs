@@ -2,21 +2,31 @@
 
 use std::collections::BTreeMap;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use cardwork::check::{Before, CheckError, Kept, QuickChecked, QuickFailed, Report};
+use cardwork::check::{Before, CheckError, Kept, QuickChecked, QuickFailed, Report, Verdict};
 use cardwork::{
-    Beside, CardError, Chunks, Fill, Left, Likely, Mark, Options, Progress, Saves, Take, Unwritten,
-    WriteError, Written,
+    Beside, CardError, CardIo, Chunks, Fill, Left, Likely, Mark, Options, Progress, Saves, Take,
+    Unwritten, WriteError, Written,
 };
 use imagecraft::{ByteKind, CHUNK, DiskError, Map, packed};
 
 use super::card::FarCard;
-use super::{Heard, lock};
+use super::{Heard, QUIET, lock};
 use crate::message::{Ask, End, Failure, Given, Order, Reply, ToBench, Wish, encode, join, split};
+use crate::session::Over;
 
 /// How often somebody looks whether the work was cancelled.
 const LOOK: Duration = Duration::from_millis(200);
+/// How long a bench may take to stop work that was cancelled: its card gets its mark meanwhile.
+const STOPS: Duration = Duration::from_secs(60);
+/// Chunks that a bench may ask for at once.
+const CHUNKS: usize = 256;
+/// Chunks in one offer, and offers that are not complete, at most.
+const OFFERED: usize = 1024;
+const OFFERS: usize = 64;
+/// Chunks of a card that the service reads itself after a write, besides the first and the last.
+const SAMPLES: usize = 6;
 
 /// What a question of the bench is answered with.
 type Answer = Result<(Given, Vec<u8>), Failure>;
@@ -39,7 +49,7 @@ impl FarCard {
             work,
             order,
         };
-        let end = match talk.ask(begin, body, None) {
+        let end = match talk.ask_card(begin, body) {
             Ok((Reply::Done, _)) => self.follow(work, &heard, progress, wish),
             Ok(_) => Err(talk.surprise().into()),
             Err(error) => Err(error.into()),
@@ -59,13 +69,33 @@ impl FarCard {
         let cancel = || {
             let _ = talk.session.send(encode(&ToBench::Cancel { work }, &[]));
         };
-        let (mut at, mut told, mut failed) = ((cardwork::Stage::Waiting, 0, 0), false, None);
+        let (mut at, mut failed) = ((cardwork::Stage::Waiting, 0, 0), None);
+        // When the bench was told to stop, and when something was heard of the work last.
+        let (mut told, mut last) = (None::<Instant>, Instant::now());
         loop {
-            if progress.is_cancelled() && !told {
-                told = true;
+            if progress.is_cancelled() && told.is_none() {
+                told = Some(Instant::now());
                 cancel();
             }
-            match heard.recv_timeout(LOOK) {
+            let (connected, since) = talk.session.connected();
+            if connected && since.elapsed().min(last.elapsed()) > QUIET && told.is_none() {
+                failed.get_or_insert(Failure::Card(talk.away(&Over(format!(
+                    "nothing was heard of its work for {} minutes",
+                    QUIET.as_secs() / 60
+                )))));
+                told = Some(Instant::now());
+                cancel();
+            }
+            let waits = told.map(|told| told.elapsed().min(since.elapsed()));
+            if connected && waits.is_some_and(|waits| waits > STOPS) {
+                // It may be at its card still: it is sent away, and begins anew.
+                talk.end("it did not stop work that was cancelled");
+            }
+            let heard = heard.recv_timeout(LOOK);
+            if heard.is_ok() {
+                last = Instant::now();
+            }
+            match heard {
                 Ok(Heard::Progress(stage, total, done)) => {
                     if (stage, total) != (at.0, at.1) || done < at.2 {
                         progress.begin(stage, total);
@@ -88,6 +118,7 @@ impl FarCard {
                         Err(failure) => {
                             let why = WriteError::from(failure.clone()).to_string();
                             failed.get_or_insert(failure);
+                            told.get_or_insert_with(Instant::now);
                             cancel();
                             talk.answer(id, Err(why), &[])
                         }
@@ -105,7 +136,9 @@ impl FarCard {
                     };
                 }
                 Err(silence) => match (talk.session.over(), silence) {
-                    (Some(over), _) => return Err(Failure::Card(talk.away(&over))),
+                    (Some(over), _) => {
+                        return Err(failed.unwrap_or(Failure::Card(talk.away(&over))));
+                    }
                     (None, RecvTimeoutError::Timeout) => {}
                     (None, RecvTimeoutError::Disconnected) => {
                         return Err(Failure::Card(talk.surprise()));
@@ -173,6 +206,9 @@ impl Beside for FarCard {
             let Wish::Chunks { places } = wish else {
                 return Err(nonsense());
             };
+            if places.len() > CHUNKS {
+                return Err(nonsense());
+            }
             let mut pieces = Vec::with_capacity(places.len());
             for place in places {
                 let chunk = data.get(place as usize).ok_or_else(nonsense)?;
@@ -181,7 +217,18 @@ impl Beside for FarCard {
             Ok((Given::Done, join(pieces.iter().map(Vec::as_slice))))
         });
         match ended {
-            Ok(End::Written(written)) => Ok(written),
+            Ok(End::Written(written)) => match self.reads_as(content, &data) {
+                Ok(()) => Ok(Written {
+                    // Only what was known before, or a card that was written from end to end, proves its size.
+                    size_proven: written.size_proven
+                        && (options.size_proven || options.wipe_free || covers(map, self.size)),
+                    ..written
+                }),
+                Err(error) => Err(Unwritten {
+                    error,
+                    left: Left::MayBoot,
+                }),
+            },
             Ok(End::Unwritten { failure, left }) => Err(Unwritten {
                 error: failure.into(),
                 left,
@@ -210,6 +257,7 @@ impl Beside for FarCard {
             again: false,
         };
         let size = map.len().min(self.size);
+        let expected = indexes(map, size);
         // Offers come and are completed in any order; what is in them is taken in order.
         let mut offers: BTreeMap<u64, Offer> = BTreeMap::new();
         let mut chunks = map.chunks().filter(|(chunk, _)| chunk * CHUNK < size);
@@ -220,7 +268,11 @@ impl Beside for FarCard {
             match wish {
                 Wish::Offer { first } => {
                     let mut offer = Offer::default();
-                    for (chunk, digest) in (first..).zip(body.chunks(32)) {
+                    let offered = offered(&expected, first, &body).ok_or_else(nonsense)?;
+                    if offers.len() >= OFFERS {
+                        return Err(nonsense());
+                    }
+                    for (chunk, digest) in offered.iter().copied().zip(body.chunks(32)) {
                         let len = CHUNK.min(size.saturating_sub(chunk * CHUNK)) as usize;
                         let digest: &[u8; 32] = digest.try_into().map_err(|_| nonsense())?;
                         let is = |bytes: &Vec<u8>| {
@@ -242,7 +294,8 @@ impl Beside for FarCard {
                     let offer = offers.get_mut(&first).ok_or_else(nonsense)?;
                     let pieces = split(&body).filter(|pieces| pieces.len() == offer.wanted.len());
                     for (place, piece) in offer.wanted.drain(..).zip(pieces.ok_or_else(nonsense)?) {
-                        let (kept, digest) = &mut offer.chunks[place as usize];
+                        let chunk = offer.chunks.get_mut(place as usize);
+                        let (kept, digest) = chunk.ok_or_else(nonsense)?;
                         let bytes = packed::unpack(piece, imagecraft::CHUNK_LEN);
                         let bytes = bytes.filter(|bytes| blake3::hash(bytes).as_bytes() == digest);
                         *kept = Some(bytes.ok_or_else(nonsense)?);
@@ -282,6 +335,7 @@ impl Beside for FarCard {
             again: true,
         };
         let size = map.len().min(self.size);
+        let expected = indexes(map, size);
         let mut chunks = map.chunks().filter(|(chunk, _)| chunk * CHUNK < size);
         let mut failed = None;
         let mut bytes = Vec::new();
@@ -291,6 +345,9 @@ impl Beside for FarCard {
             let Wish::Offer { first } = wish else {
                 return Err(nonsense());
             };
+            if early.len() >= OFFERS || offered(&expected, first, &body).is_none() {
+                return Err(nonsense());
+            }
             early.insert(first, body);
             while let Some((chunk, _)) = next
                 && let Some(body) = early.remove(&chunk)
@@ -323,7 +380,7 @@ impl Beside for FarCard {
     fn full(&self, mark: &Mark, progress: &Progress) -> Result<Report, CheckError> {
         let order = Order::Full { mark: mark.clone() };
         match self.work(order, &[], progress, &mut |_, _| Err(nonsense()))? {
-            End::Checked(report) => Ok(report),
+            End::Checked(report) => Ok(bounded(report, self.size, true)),
             other => Err(self.odd(other).into()),
         }
     }
@@ -336,12 +393,20 @@ impl Beside for FarCard {
     ) -> Result<QuickChecked, QuickFailed> {
         let order = Order::Quick { mark: mark.clone() };
         // The bench changes nothing before all that it saved is said to be safe.
-        let mut settled = false;
+        let (mut settled, mut saved) = (false, 0_u64);
         let ended = self.work(order, &[], progress, &mut |wish, body| match wish {
-            Wish::Save { offset } => match keep.save(offset, &body) {
-                Ok(()) => Ok((Given::Done, Vec::new())),
-                Err(why) => Err(Failure::Content(why)),
-            },
+            Wish::Save { offset } => {
+                // Each place of the card once at most.
+                saved = saved.saturating_add(body.len() as u64);
+                let end = offset.checked_add(body.len() as u64);
+                if settled || saved > self.size || end.is_none_or(|end| end > self.size) {
+                    return Err(nonsense());
+                }
+                match keep.save(offset, &body) {
+                    Ok(()) => Ok((Given::Done, Vec::new())),
+                    Err(why) => Err(Failure::Content(why)),
+                }
+            }
             Wish::Settle => match keep.settle() {
                 Ok(()) => {
                     settled = true;
@@ -360,7 +425,10 @@ impl Beside for FarCard {
             error,
         };
         match ended {
-            Ok(End::CheckedQuickly { report, before }) => Ok(QuickChecked { report, before }),
+            Ok(End::CheckedQuickly { report, before }) => Ok(QuickChecked {
+                report: bounded(report, self.size, false),
+                before,
+            }),
             Ok(End::NotChecked { failure, before }) => Err(QuickFailed {
                 error: failure.into(),
                 before,
@@ -384,6 +452,88 @@ impl Beside for FarCard {
             other => Err(self.odd(other).into()),
         }
     }
+}
+
+impl FarCard {
+    /// Reads some places of a card that its bench says to be written, chosen by chance, and compares them with the
+    /// content: a worker or a reader that errs shows.
+    fn reads_as(&self, content: &dyn Chunks, data: &[u64]) -> Result<(), WriteError> {
+        let mut chance = [0; SAMPLES * 8];
+        // Without chance the first and the last are read all the same.
+        let _ = getrandom::fill(&mut chance);
+        let drawn = chance.chunks(8).filter_map(|eight| {
+            let number = u64::from_le_bytes(eight.try_into().ok()?);
+            data.get((number % data.len().max(1) as u64) as usize)
+        });
+        let edges = [data.last(), data.first()].into_iter().flatten();
+        let mut read = Vec::new();
+        for chunk in drawn.chain(edges) {
+            let packed = content.packed(*chunk)?;
+            let bytes = packed::unpack(&packed, imagecraft::CHUNK_LEN).unwrap_or_default();
+            let offset = chunk * CHUNK;
+            let len = (bytes.len() as u64).min(self.size.saturating_sub(offset));
+            read.resize(len as usize, 0);
+            self.read_at(offset, &mut read)?;
+            if let Some(at) = read
+                .iter()
+                .zip(&bytes)
+                .position(|(one, other)| one != other)
+            {
+                let offset = offset + at as u64;
+                return Err(WriteError::Card(CardError::Reader(format!(
+                    "bench {} says that the card is written and verified, and byte {offset} of it is another one when \
+                     the service reads it",
+                    self.talk.bench
+                ))));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether a map has content from one end of a card to the other.
+fn covers(map: &Map, size: u64) -> bool {
+    let all = size.div_ceil(CHUNK);
+    map.chunks()
+        .filter(|(_, kind)| *kind != ByteKind::Free)
+        .count() as u64
+        >= all
+}
+
+/// Indexes of the chunks that a map names below a size, ascending.
+fn indexes(map: &Map, size: u64) -> Vec<u64> {
+    let chunks = map.chunks().map(|(chunk, _)| chunk);
+    chunks.filter(|chunk| chunk * CHUNK < size).collect()
+}
+
+/// The chunks of an offer, if each of them is expected and they follow each other.
+fn offered<'a>(expected: &'a [u64], first: u64, body: &[u8]) -> Option<&'a [u64]> {
+    let count = body.len() / 32;
+    if !body.len().is_multiple_of(32) || !(1..=OFFERED).contains(&count) {
+        return None;
+    }
+    let at = expected.binary_search(&first).ok()?;
+    let run = expected.get(at..at.checked_add(count)?)?;
+    let last = first.checked_add(count as u64 - 1)?;
+    (run.last() == Some(&last)).then_some(run)
+}
+
+/// Faulty ranges of a report, at most.
+const REGIONS: usize = 1000;
+
+/// A report as far as it can be one of a card of this size. Only a full check proves a card.
+fn bounded(mut report: Report, size: u64, full: bool) -> Report {
+    report.verdict = match report.verdict {
+        Verdict::Proven if !full || report.wrong > 0 || report.right < size => Verdict::NoSign,
+        Verdict::Forged { least, most } => Verdict::Forged {
+            least: least.min(most).min(size),
+            most: most.min(size),
+        },
+        other => other,
+    };
+    report.more |= report.regions.len() > REGIONS;
+    report.regions.truncate(REGIONS);
+    report
 }
 
 fn place<K: Kept + ?Sized>(kept: &K, number: usize) -> Answer {

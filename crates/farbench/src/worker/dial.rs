@@ -97,6 +97,13 @@ pub async fn run(dial: Dial, slots: Arc<Slots>, mut end: watch::Receiver<bool>) 
             }
             Err(error) => {
                 let refused = matches!(&error, ClientError::Refused(_));
+                // Whoever is no bench any more has nobody to write for: what is under way stops, its card plainly
+                // unfinished.
+                if matches!(&error, ClientError::Refused(problem) if problem.code == "not-enrolled")
+                    && let Some((talk, _)) = session.take()
+                {
+                    talk.end("this computer is no bench of the service any more");
+                }
                 let words = match &error {
                     ClientError::NoAnswer { address, .. } => {
                         format!("no service answers at {address}; it is called again and again")

@@ -67,9 +67,12 @@ async fn remove(
     Operator(operator): Operator,
     Path(name): Path<String>,
 ) -> Result<StatusCode, ApiError> {
-    app.slots.refuse_while_busy_at(Some(&name))?;
+    let busy = app.slots.refuse_while_busy_at(Some(&name)).is_err();
     app.slots.benches().remove(&name).await?;
-    let summary = format!("{name} is no bench any more");
+    let summary = match busy {
+        true => format!("{name} is no bench any more; what was under way there was ended"),
+        false => format!("{name} is no bench any more"),
+    };
     app.events
         .note(&operator, "bench.removed", &name, &summary)
         .await?;

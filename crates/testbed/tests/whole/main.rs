@@ -16,6 +16,7 @@ mod lists;
 mod loops;
 mod network;
 mod notices;
+mod other_worker;
 mod people;
 mod promises;
 mod refusals;
