@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use crate::check::{CheckError, END, Fault, Findings, Report, Verdict};
 use crate::flight::{HANDS, in_order, lock, with_tries};
 use crate::occupant::BLOCK_0;
-use crate::pattern::Pattern;
+use crate::pattern::{Pattern, SECTOR};
 use crate::{CardError, CardIo, Mark, Progress, Stage};
 
 /// Written and read at once, in bytes.
@@ -125,11 +125,16 @@ pub fn full(card: &dyn CardIo, mark: &Mark, progress: &Progress) -> Result<Repor
         Ok(()) | Err(CheckError::Cancelled) => {}
         Err(error) => return Err(error),
     }
-    // Block 0 is the mark's: it counts as right if the mark is still there.
+    // Block 0 is the mark's: what of it is still there counts as right.
     let mut first = vec![0; head as usize];
     match with_tries(|| card.read_at(0, &mut first)) {
-        Ok(()) if first == mark.to_block()[..head as usize] => findings.right += head,
-        Ok(()) => findings.compare(&pattern, 0, &first),
+        Ok(()) => {
+            let block = mark.to_block();
+            findings.compare_with(&pattern, 0, &first, &block[..head as usize]);
+            if findings.wraps_at.is_none() {
+                findings.wraps_at = wrapped_within(&pattern, size, &first, &block);
+            }
+        }
         Err(CardError::Failed { .. }) => findings.fault(0, head, Fault::Unreadable),
         Err(error) => return Err(error.into()),
     }
@@ -151,10 +156,13 @@ fn verdict(findings: &Findings, size: u64) -> Verdict {
     if findings.wrong == 0 {
         return Verdict::Proven;
     }
-    // Each place of the medium holds what was put there last, and that reads right at one address only.
+    // Each place of the medium holds what was put there last, and that reads right at one address only. A card that ends
+    // within a sector has that one on neither side; how far data went astray tells the byte.
+    let near = |distance: &u64| distance.abs_diff(findings.right) < 2 * SECTOR;
+    let bytes = findings.wraps_at.filter(near).unwrap_or(findings.right);
     let holds = Verdict::Forged {
-        least: findings.right,
-        most: findings.right,
+        least: bytes,
+        most: bytes,
     };
     if findings.wraps_at.is_some() {
         return holds;
@@ -167,6 +175,17 @@ fn verdict(findings: &Findings, size: u64) -> Verdict {
         }
         _ => Verdict::Bad,
     }
+}
+
+/// Where a card ends that has lost the beginning of its mark to the end of the test data's last sector: that has
+/// nothing by which it is known elsewhere.
+fn wrapped_within(pattern: &Pattern, size: u64, first: &[u8], block: &[u8]) -> Option<u64> {
+    let lost = first.iter().zip(block).rposition(|(one, other)| one != other)? + 1;
+    let start = size.checked_sub(first.len() as u64)?;
+    let last = pattern.at(start / SECTOR * SECTOR, (size - start / SECTOR * SECTOR) as usize);
+    let mut lengths = lost..first.len();
+    let len = lengths.find(|len| last.ends_with(&first[..*len]))?;
+    Some(size - len as u64)
 }
 
 /// Takes the test data off where tables are looked for, and lets block 0 say what the card is.
