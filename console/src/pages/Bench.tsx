@@ -395,6 +395,7 @@ function CardDrawn({ slot }: { slot: Slot }) {
                     <span>{card.kind}</span>
                     {card.locked && <State name="locked" />}
                     {card.in_use != null && <State name="in use" />}
+                    {card.suspicion != null && <State name="suspect" />}
                 </div>
                 <div className="text-sm">
                     <State name={state} />

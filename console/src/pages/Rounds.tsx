@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams } from "@tanstack/react-router";
 import { type FormEvent, useState } from "react";
 
 import { type NewRound, type Round as RoundRow, type RoundDetail, type RoundEntry, get, post } from "../api/client";
+import { useBenches } from "../parts/Benches";
 import { ConfirmByNumber } from "../parts/Confirm";
 import { useFilters } from "../parts/List";
 import { Older, useOlder } from "../parts/Older";
@@ -87,6 +88,7 @@ function Plan() {
     const asked = useQuery({ queryKey: ["devices", "find", "round", filters], queryFn: () => found(filters), enabled: filtered });
     const names = text ?? (asked.data ?? []).join("\n");
     const queries = useQueryClient();
+    const benches = (useBenches().data ?? []).filter((one) => one.state === "connected").map((one) => one.name);
     const navigate = useNavigate();
     const plan = useMutation({
         mutationFn: (wanted: Partial<NewRound>) => post("rounds", wanted),
@@ -114,6 +116,7 @@ function Plan() {
                         trial_first: given.has("trial"),
                         wipe_free: given.has("wipe"),
                         stop_after: Number(word("stop")) || 3,
+                        slots: given.getAll("at").filter((one) => typeof one === "string"),
                     });
                 }}
             >
@@ -141,6 +144,17 @@ function Plan() {
                             What it is called
                             <input name="title" maxLength={80} placeholder="found by itself" className={FIELD} />
                         </label>
+                        {benches.length > 0 && (
+                            <fieldset className="grid gap-1">
+                                <legend>Where the cards are made</legend>
+                                {["here", ...benches].map((place) => (
+                                    <label key={place} className="flex items-center gap-2">
+                                        <input type="checkbox" name="at" value={place} defaultChecked={place === "here"} />
+                                        {place === "here" ? "at the service’s own computer" : place}
+                                    </label>
+                                ))}
+                            </fieldset>
+                        )}
                         <label className="flex items-center gap-2">
                             <input type="checkbox" name="trial" />
                             one card first; the others wait until it does its job
@@ -215,6 +229,7 @@ function Stand({ detail }: { detail: RoundDetail }) {
                             ["planned", <span key="planned"><When at={round.created_at} /> by {round.operator}</span>],
                             ...(round.trial_first ? [["trial", "the first card must do its job before the others are made"] as [string, string]] : []),
                             ["stops", `by itself after ${String(round.stop_after)} failures; ${String(round.failures)} since it last went on`],
+                            ...((round.slots ?? []).length > 0 ? [["made at", (round.slots ?? []).join(", ")] as [string, string]] : []),
                             ...(round.wipe_free ? [["wiped", "nothing is left of what was on the cards before"] as [string, string]] : []),
                         ]}
                     />
@@ -303,8 +318,8 @@ function Begin({ detail }: { detail: RoundDetail }) {
     return (
         <div className="grid gap-3">
             <p className="text-sm">
-                From then on each blank card that goes into a slot is written, the next of {waiting} in turn. A card that holds anything is left alone,
-                unless it is freed by its label.
+                From then on each blank card that goes into one of its slots is written, the next of {waiting} in turn. A card that holds anything is
+                left alone, unless it is freed by its label.
             </p>
             <ConfirmByNumber
                 word="Begin the round"

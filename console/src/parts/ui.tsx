@@ -50,6 +50,7 @@ const STATES: Record<string, [string, Tone]> = {
     outdated: ["◂", "ochre"],
     "newer than target": ["▸", "blueprint"],
     "not known": ["?", "faded"],
+    suspect: ["!", "oxide"],
     "unknown version": ["?", "ochre"],
     "not booting": ["✕", "oxide"],
     "no card": ["○", "faded"],

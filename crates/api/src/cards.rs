@@ -190,8 +190,11 @@ pub struct Card {
     pub size: u64,
     /// Kind of medium.
     pub kind: String,
-    /// blank, writing, incomplete, imprinted, in device, spare, held, suspect, lost or retired.
+    /// blank, writing, incomplete, imprinted, held, lost or retired, by the records.
     pub state: String,
+    /// What its slot shows of it, where it is in one: blank, empty, unfinished, ours, foreign, busy or unreadable.
+    #[serde(default)]
+    pub shows: Option<String>,
     /// Device that it was made for.
     pub device: Option<String>,
     /// What people say of it.

@@ -31,6 +31,10 @@ pub struct NewRound {
     /// Whether nothing is left of what was on the cards before.
     #[serde(default)]
     pub wipe_free: bool,
+    /// Where the cards are made: slots (`2`, `loft:1`), all slots of a bench (`loft`), or all of the service's own
+    /// computer (`here`). Where nothing is said: `here`, or the only bench that there is.
+    #[serde(default)]
+    pub slots: Vec<String>,
 }
 
 /// The confirmation of a round.
@@ -94,6 +98,9 @@ pub struct Round {
     pub failures: u32,
     /// Whether nothing is left of what was on the cards before.
     pub wipe_free: bool,
+    /// Where its cards are made: slots, benches, or `here`; nothing: at every slot.
+    #[serde(default)]
+    pub slots: Vec<String>,
     /// Cards in it.
     pub cards: u32,
     /// How many of them were made.

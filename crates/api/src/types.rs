@@ -594,6 +594,9 @@ pub struct SlotCard {
     /// Another slot whose card says that it has the same label: one of the two is a copy.
     #[serde(default)]
     pub twin: Option<SlotName>,
+    /// Why nothing is to be written to it, where it is suspect.
+    #[serde(default)]
+    pub suspicion: Option<String>,
     /// blank, empty, unfinished, ours, foreign, busy or unreadable.
     pub occupant: String,
     /// One line on what is on it.

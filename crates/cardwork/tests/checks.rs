@@ -124,7 +124,9 @@ fn forged_cards_of_every_usual_size_are_told_with_their_true_one() {
 #[test]
 fn a_full_check_tells_the_true_size_to_the_byte_however_little_is_missing() {
     for size in [48 * MB, (32 << 20) + 512] {
-        for missing in [512, 1024, 2048, 3584, 4096, 4608, 8192, 65_536, 300, 700, 4095, 4097] {
+        for missing in [
+            512, 1024, 2048, 3584, 4096, 4608, 8192, 65_536, 300, 700, 4095, 4097,
+        ] {
             let capacity = size - missing;
             let (card, progress) = card(size, Fault::Wraps(capacity), None);
             let report = full(&card, &mark(), &progress).unwrap();
@@ -132,7 +134,10 @@ fn a_full_check_tells_the_true_size_to_the_byte_however_little_is_missing() {
                 least: capacity,
                 most: capacity,
             };
-            assert_eq!(report.verdict, exact, "{missing} of {size} are missing: {report:?}");
+            assert_eq!(
+                report.verdict, exact,
+                "{missing} of {size} are missing: {report:?}"
+            );
         }
     }
 }

@@ -184,8 +184,10 @@ pub fn slot(text: &str) -> SlotName {
 }
 
 /// A card, and the slot that it is in.
-pub fn card(row: cards::Card, slot: Option<SlotName>) -> api::Card {
+pub fn card(row: cards::Card, shown_in: Option<(SlotName, String)>) -> api::Card {
+    let (slot, shows) = shown_in.unzip();
     api::Card {
+        shows,
         label: row.label,
         size: row.size as u64,
         kind: row.kind,

@@ -24,5 +24,8 @@ end $$;
 create trigger cards_suspected before update of suspicion on cards for each row
     when (old.suspicion is distinct from new.suspicion) execute function note_suspicion();
 
+-- Where a round makes its cards: slots, benches, or the service's own computer (here). Rounds of before use every slot.
+alter table rounds add column slots text[] not null default '{}';
+
 -- A device that was accepted unseen was not seen then.
 update sightings set seen_at = null where address is null;

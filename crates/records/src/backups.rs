@@ -263,6 +263,21 @@ async fn insert(tx: &mut sqlx::PgConnection, new: &NewBackup) -> Result<i64, Rec
 }
 
 impl Records {
+    /// The backup that an imprint was restored from, and when that was taken; nothing where it was made of a release,
+    /// or the backup's content was deleted.
+    pub async fn restored_from(
+        &self,
+        imprint: i64,
+    ) -> Result<Option<(String, OffsetDateTime)>, RecordError> {
+        let row = sqlx::query!(
+            "select b.name, b.taken_at from imprints i join backups b on b.id = i.backup_id
+             where i.id = $1 and b.gone_at is null",
+            imprint
+        );
+        let row = row.fetch_optional(&self.pool).await?;
+        Ok(row.map(|row| (row.name, row.taken_at)))
+    }
+
     /// Records a backup and the end of the job that took it.
     pub async fn add_backup(
         &self,

@@ -19,6 +19,8 @@ pub struct NewRound {
     pub stop_after: i32,
     /// Whether nothing is left of what was on the cards before.
     pub wipe_free: bool,
+    /// Where its cards are made.
+    pub slots: Vec<String>,
     /// What is made, in this order.
     pub entries: Vec<NewEntry>,
 }
@@ -69,6 +71,8 @@ pub struct Round {
     pub failures: i32,
     /// Whether nothing is left of what was on the cards before.
     pub wipe_free: bool,
+    /// Where its cards are made; nothing: at every slot.
+    pub slots: Vec<String>,
     /// Names of the cautions that were accepted.
     pub accepted: Vec<String>,
 }
@@ -167,6 +171,17 @@ pub enum Turn {
 }
 
 impl Records {
+    /// Whether a round has begun to make a card with this one: the label that it has then is the round's.
+    pub async fn labelled_in_round(&self, round: i64, card: i64) -> Result<bool, RecordError> {
+        let row = sqlx::query_scalar!(
+            r#"select exists (select from round_attempts a join round_entries e on e.id = a.entry_id
+                 where e.round_id = $1 and a.card_id = $2) as "is!""#,
+            round,
+            card
+        );
+        Ok(row.fetch_one(&self.pool).await?)
+    }
+
     /// Keeps a planned round and gives its number.
     ///
     /// # Errors
@@ -174,13 +189,14 @@ impl Records {
     pub async fn add_round(&self, new: &NewRound) -> Result<i64, RecordError> {
         let mut tx = self.pool.begin().await?;
         let id = sqlx::query_scalar!(
-            "insert into rounds (title, operator, trial_first, stop_after, wipe_free) values ($1, $2, $3, $4, $5)
-             returning id",
+            "insert into rounds (title, operator, trial_first, stop_after, wipe_free, slots)
+             values ($1, $2, $3, $4, $5, $6) returning id",
             new.title,
             new.operator,
             new.trial_first,
             new.stop_after,
-            new.wipe_free
+            new.wipe_free,
+            &new.slots
         )
         .fetch_one(&mut *tx)
         .await?;

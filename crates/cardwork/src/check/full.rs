@@ -180,9 +180,16 @@ fn verdict(findings: &Findings, size: u64) -> Verdict {
 /// Where a card ends that has lost the beginning of its mark to the end of the test data's last sector: that has
 /// nothing by which it is known elsewhere.
 fn wrapped_within(pattern: &Pattern, size: u64, first: &[u8], block: &[u8]) -> Option<u64> {
-    let lost = first.iter().zip(block).rposition(|(one, other)| one != other)? + 1;
+    let lost = first
+        .iter()
+        .zip(block)
+        .rposition(|(one, other)| one != other)?
+        + 1;
     let start = size.checked_sub(first.len() as u64)?;
-    let last = pattern.at(start / SECTOR * SECTOR, (size - start / SECTOR * SECTOR) as usize);
+    let last = pattern.at(
+        start / SECTOR * SECTOR,
+        (size - start / SECTOR * SECTOR) as usize,
+    );
     let mut lengths = lost..first.len();
     let len = lengths.find(|len| last.ends_with(&first[..*len]))?;
     Some(size - len as u64)

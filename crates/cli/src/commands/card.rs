@@ -247,7 +247,7 @@ impl Card {
                     let rows = page.items.iter().map(|card| {
                         [
                             card.label.clone(),
-                            card.state.clone(),
+                            state_words(card),
                             text::size(card.size),
                             card.kind.clone(),
                             text::or_dash(&card.device),
@@ -503,9 +503,29 @@ async fn said(context: &Context, label: &str, word: &str) -> anyhow::Result<()> 
     context.show(&context.client.tell_card(label, &change).await?, show)
 }
 
+/// The state of a card by the records, that it is suspect, and what its slot shows where that is something else.
+fn state_words(card: &api::Card) -> String {
+    let mut words = card.state.clone();
+    if card.suspicion.is_some() {
+        words.push_str(match card.verdict.as_deref() {
+            Some("forged") => ", forged",
+            _ => ", suspect",
+        });
+    }
+    let agrees = |shows: &str| match card.state.as_str() {
+        "blank" => matches!(shows, "blank" | "empty" | "busy"),
+        "imprinted" | "held" => matches!(shows, "ours" | "busy"),
+        _ => shows != "foreign",
+    };
+    if let Some(shows) = card.shows.as_deref().filter(|shows| !agrees(shows)) {
+        words.push_str(&format!("; its slot shows: {shows}"));
+    }
+    words
+}
+
 fn show(detail: &CardDetail) {
     let card = &detail.card;
-    println!("{}  ({})", card.label, card.state);
+    println!("{}  ({})", card.label, state_words(card));
     println!("  size       {} {}", text::exact(card.size), card.kind);
     println!("  device     {}", card.device.as_deref().unwrap_or("none"));
     println!(
@@ -525,7 +545,7 @@ fn show(detail: &CardDetail) {
         println!("  origin     {}", origin.join(", "));
     }
     if let Some(why) = &card.suspicion {
-        println!("  MISTRUSTED {why}");
+        println!("  SUSPECT    {why}");
     }
     for check in &detail.checks {
         println!(

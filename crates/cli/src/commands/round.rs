@@ -43,6 +43,10 @@ pub struct Planned {
     /// Let nothing be left of what was on the cards before.
     #[arg(long)]
     wipe_free: bool,
+    /// Where the cards are made: slots (`2`, `loft:1`), all slots of a bench (`loft`), or all of the service's own
+    /// computer (`here`, as usual).
+    #[arg(long, value_name = "PLACES", value_delimiter = ',')]
+    at: Vec<String>,
 }
 
 #[derive(Subcommand)]
@@ -220,6 +224,7 @@ impl Planned {
             trial_first: self.trial_first,
             stop_after: self.stop_after,
             wipe_free: self.wipe_free,
+            slots: self.at,
             ..NewRound::default()
         })
     }
@@ -408,6 +413,9 @@ pub fn show(detail: &RoundDetail) {
         println!("  trial      the first card must do its job before the others are made");
     }
     println!("  stops      by itself after {} failures", round.stop_after);
+    if !round.slots.is_empty() {
+        println!("  made at    {}", round.slots.join(", "));
+    }
     if round.wipe_free {
         println!("  wiped      nothing is left of what was on the cards before");
     }

@@ -57,6 +57,9 @@ impl Slot {
                     (None, Some(job), _) => format!("job {job} failed"),
                     (None, None, _) if card.in_use.is_some() => "in use".into(),
                     (None, None, true) => "locked".into(),
+                    (None, None, false) if card.suspicion.is_some() => {
+                        format!("{}, suspect", card.occupant)
+                    }
                     (None, None, false) => card.occupant.clone(),
                 };
                 [

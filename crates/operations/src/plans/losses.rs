@@ -45,7 +45,13 @@ pub async fn lost(records: &Records, found: &Found, card: &Card) -> Result<Vec<S
                     "its newest backup is {name}, {} old",
                     age(OffsetDateTime::now_utc() - at)
                 ),
-                None => "there is no backup of what is on it now".into(),
+                None => match records.restored_from(stamp.imprint).await? {
+                    Some((name, at)) => format!(
+                        "it was restored from backup {name}, {} old, and there is no newer backup of it",
+                        age(OffsetDateTime::now_utc() - at)
+                    ),
+                    None => "there is no backup of what is on it now".into(),
+                },
             };
             vec![format!(
                 "{whose}, written {} ago with {}; whatever changed on it since is lost, {kept}",

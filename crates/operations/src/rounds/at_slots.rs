@@ -1,9 +1,10 @@
 //! A round as people see it: its cards, and what each slot waits for.
 
+use api::words::size;
 use cardwork::Insertion;
 use records::rounds::{Counts, Entry, Round};
 
-use super::Rounds;
+use super::{No, Rounds, Stop, makes_at};
 use crate::refusal::Refusal;
 use crate::shown;
 
@@ -29,6 +30,11 @@ impl Rounds {
                 cautions.push(caution.clone());
             }
         }
+        if round.state == "planned"
+            && let Some(words) = self.in_slots_already(&round, &freed).await?
+        {
+            cautions.push(api::Caution::new("cards-in-slots", words));
+        }
         cautions.sort_by(|a, b| a.name.cmp(&b.name));
         Ok(api::RoundDetail {
             round: round_view(round, counts.into_iter().next().unwrap_or_default()),
@@ -37,6 +43,41 @@ impl Rounds {
             freed,
             slots,
         })
+    }
+
+    /// Which cards lie in slots of a planned round already and would be written as soon as it begins, in a sentence.
+    async fn in_slots_already(
+        &self,
+        round: &Round,
+        freed: &[String],
+    ) -> Result<Option<String>, Refusal> {
+        let mut cards = Vec::new();
+        let idle = self.slots.idle().into_iter();
+        for seen in idle.filter(|seen| makes_at(round, seen.slot)) {
+            match self.suits(round, &seen, freed).await {
+                Ok((medium, found)) => cards.push(format!(
+                    "{} of {} in slot {}",
+                    match &found.label {
+                        Some(label) => format!("card {label}"),
+                        None => "a blank card".into(),
+                    },
+                    size(medium.size),
+                    seen.slot
+                )),
+                Err(Stop::No(No::Later)) => cards.push(format!(
+                    "the card in slot {}, which is still being looked at",
+                    seen.slot
+                )),
+                Err(Stop::No(No::Card(_))) => {}
+                Err(Stop::Refused(e)) => return Err(e),
+            }
+        }
+        Ok((!cards.is_empty()).then(|| {
+            format!(
+                "what lies in its slots already is written as soon as it begins: {}. Take out what is not meant",
+                cards.join(", ")
+            )
+        }))
     }
 
     /// Rounds, newest first.
@@ -62,6 +103,7 @@ impl Rounds {
         let state = self.state();
         let views = self.slots.views().into_iter();
         views
+            .filter(|slot| makes_at(round, slot.name))
             .map(|slot| {
                 let same = |insertion: &Insertion| {
                     let card = slot.card.as_ref();
@@ -178,6 +220,7 @@ fn round_view(row: Round, counts: Counts) -> api::Round {
         stop_after: row.stop_after as u32,
         failures: row.failures as u32,
         wipe_free: row.wipe_free,
+        slots: row.slots,
         cards: cards as u32,
         done: counts.done as u32,
         waiting: counts.waiting as u32,

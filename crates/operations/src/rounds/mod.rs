@@ -60,6 +60,20 @@ fn passes(refusal: &Refusal) -> bool {
     refusal.why == Why::Busy || OF_THE_MOMENT.contains(code) || OF_THE_CARD.contains(code)
 }
 
+/// The word for all slots of the service's own computer.
+const HERE: &str = "here";
+
+/// Whether a round makes cards in a slot.
+fn makes_at(round: &Round, slot: SlotName) -> bool {
+    let bench = slot.bench().unwrap_or(HERE);
+    let typed = slot.typed();
+    round.slots.is_empty()
+        || round
+            .slots
+            .iter()
+            .any(|place| *place == typed || place == bench)
+}
+
 /// Cautions that whoever frees a card for a round has accepted with that.
 const OF_A_FREED_CARD: &[&str] = &["old-data", "other-device", "second-card"];
 
@@ -88,6 +102,8 @@ struct NotThis {
     insertion: Insertion,
     /// Which card it was taken for then.
     label: Option<String>,
+    /// Whether a person had said so.
+    was_told: bool,
     why: String,
     /// Something changed since, so that it may count now.
     stale: bool,
@@ -160,7 +176,8 @@ impl Rounds {
             return Ok(self.records.round_paused().await?);
         };
         if round.is_running() {
-            for seen in self.slots.idle() {
+            let idle = self.slots.idle().into_iter();
+            for seen in idle.filter(|seen| makes_at(&round, seen.slot)) {
                 if let Err(e) = self.look_at_slot(&round, &seen).await {
                     tracing::debug!(slot = %seen.slot, "a slot of the round: {e}");
                 }
@@ -177,10 +194,13 @@ impl Rounds {
         let (number, insertion) = (seen.slot, &medium.insertion);
         let found = seen.found.as_ref().and_then(|found| found.as_ref().ok());
         let label = found.and_then(|found| found.label.clone());
+        let was_told = found.is_some_and(|found| found.was_told);
         {
             let state = self.state();
-            let known =
-                |one: &NotThis| !one.stale && one.insertion == *insertion && one.label == label;
+            let known = |one: &NotThis| {
+                let same = one.label == label && one.was_told == was_told;
+                !one.stale && one.insertion == *insertion && same
+            };
             let tried = state.tried.get(&number).map(|(tried, _)| tried);
             if tried == Some(insertion) || state.refused.get(&number).is_some_and(known) {
                 return Ok(());
@@ -198,6 +218,7 @@ impl Rounds {
         let refused = NotThis {
             insertion: insertion.clone(),
             label,
+            was_told,
             why,
             stale: false,
         };
@@ -208,7 +229,7 @@ impl Rounds {
 
     async fn begin(&self, round: &Round, seen: &Seen) -> Result<(), Stop> {
         let freed = self.records.round_cards(round.id).await?;
-        let (medium, found) = self.suits(seen, &freed).await?;
+        let (medium, found) = self.suits(round, seen, &freed).await?;
         let entries = self.records.round_entries(round.id).await?;
         if round.waits_for_trial(&entries) {
             return Err(No::Later.into());
@@ -324,6 +345,7 @@ impl Rounds {
     /// Whether the card in a slot may be written without a further word: it is blank, or was freed.
     async fn suits<'a>(
         &self,
+        round: &Round,
         seen: &'a Seen,
         freed: &[String],
     ) -> Result<(&'a cardwork::Medium, &'a Found), Stop> {
@@ -363,7 +385,21 @@ impl Rounds {
                 no(format!("{label} is recorded as {state}; take another card"))
             }
             _ if freed.contains(label) => Ok((medium, found)),
-            "blank" if empty => Ok((medium, found)),
+            // Blank cards look alike: a label that a plan promised to one of them is not given to another.
+            "blank" if empty => {
+                let is_it = found.says_so
+                    || found.was_told
+                    || self.records.labelled_in_round(round.id, card.id).await?;
+                let slot = seen.slot.typed();
+                match is_it {
+                    true => Ok((medium, found)),
+                    false => no(format!(
+                        "it looks like {label}, which was promised to a card, and does not say so itself. Look at its \
+                         sticker, and say which card it is (duplicarium card this-is {label} --slot {slot}, or --new \
+                         where it has none)"
+                    )),
+                }
+            }
             _ => no(format!(
                 "{label} is not blank ({holds}); take another card, or free it for this round by its label"
             )),

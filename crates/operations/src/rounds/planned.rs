@@ -1,9 +1,10 @@
 //! Planning a round: what can be made, what has to be accepted, and its confirmation.
 
+use api::SlotName;
 use records::rounds::{NewEntry, NewRound};
 use serde_json::json;
 
-use super::Rounds;
+use super::{HERE, Rounds};
 use crate::refusal::Refusal;
 
 /// Cards of one round at most.
@@ -66,11 +67,55 @@ impl Rounds {
             trial_first: new.trial_first,
             stop_after: stop_after as i32,
             wipe_free: new.wipe_free,
+            slots: self.places(&new.slots)?,
             entries,
         };
         let id = self.records.add_round(&round).await?;
         self.stir();
         Ok(id)
+    }
+
+    /// Where the cards of a round are made, as it is recorded.
+    fn places(&self, given: &[String]) -> Result<Vec<String>, Refusal> {
+        let all: Vec<SlotName> = self.slots.views().iter().map(|slot| slot.name).collect();
+        let mut benches: Vec<&str> = all.iter().filter_map(|slot| slot.bench()).collect();
+        benches.sort_unstable();
+        benches.dedup();
+        let is_here = all.iter().any(|slot| slot.bench().is_none());
+        if given.is_empty() {
+            return match benches.as_slice() {
+                [only] if !is_here => Ok(vec![(*only).to_owned()]),
+                [_, _, ..] if !is_here => Err(Refusal::invalid(
+                    "no-slots",
+                    format!(
+                        "say where the cards are made (--at): {}",
+                        benches.join(", ")
+                    ),
+                )),
+                _ => Ok(vec![HERE.to_owned()]),
+            };
+        }
+        let mut places = Vec::new();
+        for word in given.iter().map(|word| word.trim()) {
+            let is_place = word == HERE || benches.contains(&word);
+            let is_slot = || word.parse().is_ok_and(|slot: SlotName| all.contains(&slot));
+            if !is_place && !is_slot() {
+                let mut known: Vec<_> = all.iter().map(SlotName::typed).collect();
+                known.extend(benches.iter().map(|bench| (*bench).to_owned()));
+                known.push(HERE.into());
+                return Err(Refusal::invalid(
+                    "no-slots",
+                    format!(
+                        "there is no slot or bench {word:?} now; there are {}",
+                        known.join(", ")
+                    ),
+                ));
+            }
+            if !places.iter().any(|place| place == word) {
+                places.push(word.to_owned());
+            }
+        }
+        Ok(places)
     }
 
     async fn entry(&self, device: Option<&str>, backup: Option<&str>) -> Result<NewEntry, Refusal> {

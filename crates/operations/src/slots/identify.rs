@@ -56,6 +56,7 @@ impl Slots {
         match identified.await {
             Ok(label) => Ok(Found {
                 says_so: label.is_some() && claimed(&contents) == label.as_deref(),
+                was_told: false,
                 contents,
                 bound,
                 label,

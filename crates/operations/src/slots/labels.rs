@@ -41,6 +41,8 @@ impl Slots {
         let _reserved = self.reserve(slot)?;
         if let Some(own) = self.label_of(slot, &medium.insertion) {
             if Some(own.as_str()) == label {
+                // It was taken for that; now a person says so.
+                self.learn_label(slot, &medium.insertion, &own);
                 return Ok(());
             }
             if found.says_so {
@@ -214,6 +216,7 @@ impl Slots {
         }) = state.seen.iter_mut().find(is)
         {
             found.label = Some(label.into());
+            found.was_told = true;
         }
         state.is_only_in(slot, label);
         drop(state);

@@ -65,6 +65,8 @@ pub struct Found {
     pub label: Option<String>,
     /// Whether the card says itself that it has this label. Else it is taken for it by how it looks.
     pub says_so: bool,
+    /// Whether this very card, since it was put in, was given that label or said by a person to have it.
+    pub was_told: bool,
 }
 
 /// The slots of all benches: as they were seen last, and which jobs work on them.
@@ -258,6 +260,27 @@ impl Slots {
         state.seen.iter().filter(idle).cloned().collect()
     }
 
+    /// Slots for people with which of their cards are suspect, by the records.
+    pub async fn judged(&self) -> Result<Vec<api::Slot>, Refusal> {
+        let mut views = self.views();
+        let suspect = self.records.suspect_cards().await?;
+        for card in views.iter_mut().filter_map(|slot| slot.card.as_mut()) {
+            let is = |one: &&records::cards::SuspectCard| card.label.as_ref() == Some(&one.label);
+            card.suspicion = suspect.iter().find(is).map(|one| one.why.clone());
+        }
+        Ok(views)
+    }
+
+    /// The slot that a card is in, if it is in one, and what that shows of it.
+    pub fn shown_in(&self, label: &str) -> Option<(SlotName, String)> {
+        let slot = self.slot_of(label)?;
+        let views = self.views().into_iter();
+        let card = views
+            .filter(|view| view.name == slot)
+            .find_map(|view| view.card)?;
+        Some((slot, card.occupant))
+    }
+
     /// Slots for people, those of all services.
     pub fn views(&self) -> Vec<api::Slot> {
         let elsewhere: Vec<_> = self.state().elsewhere.values().flatten().cloned().collect();
@@ -326,6 +349,7 @@ fn view(seen: &Seen, job: Option<i64>) -> api::Slot {
             label: None,
             says_so: false,
             twin: None,
+            suspicion: None,
             occupant: "busy".into(),
             summary: "being looked at".into(),
             device: None,

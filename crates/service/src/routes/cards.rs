@@ -63,8 +63,8 @@ async fn list(
     let asked = asked(page);
     let page = app.records.card_page(&wanted, &asked).await?;
     Ok(Json(shown::page(page, |row| {
-        let slot = app.slots.slot_of(&row.label);
-        shown::card(row, slot)
+        let shown_in = app.slots.shown_in(&row.label);
+        shown::card(row, shown_in)
     })))
 }
 
@@ -94,7 +94,7 @@ async fn detail(app: &App, label: &str) -> Result<api::CardDetail, ApiError> {
     let page = asked(api::Paging::behind(None, BACKUPS));
     let backups = app.records.backup_page(&of_card, &page).await?;
     Ok(api::CardDetail {
-        card: shown::card(row, app.slots.slot_of(label)),
+        card: shown::card(row, app.slots.shown_in(label)),
         imprints: imprints.into_iter().map(shown::imprint).collect(),
         backups: backups.items.into_iter().map(shown::backup).collect(),
         checks: app

@@ -22,7 +22,9 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 /// The slots as they were seen last, a few hundred milliseconds ago.
 #[utoipa::path(get, path = "/api/v1/slots", responses((status = 200, body = Vec<api::Slot>)))]
 async fn list(State(app): State<Arc<App>>) -> Json<Vec<api::Slot>> {
-    Json(app.slots.views())
+    // What lies in the slots is told also while the records are away.
+    let judged = app.slots.judged().await;
+    Json(judged.unwrap_or_else(|_| app.slots.views()))
 }
 
 /// Lets go of the card in a slot where the bench's computer uses it: what is mounted from it is unmounted.

@@ -220,13 +220,15 @@ async fn a_worker_that_is_deaf_or_removed_holds_no_job() {
         let label = planned(&bed, slot);
         let mut command = bed.cli_command(&writing(slot, &label));
         command.stdout(Stdio::piped()).stderr(Stdio::piped());
-        let child = command.spawn().unwrap();
+        command.spawn().unwrap()
+    };
+    let under_way = || {
         let begun = Instant::now();
         loop {
             let job = bed.json(&["job", "list"])["items"][0].clone();
             if job["kind"] == "write" && job["state"] == "running" {
                 std::thread::sleep(Duration::from_secs(3));
-                return (child, job["id"].as_i64().unwrap().to_string());
+                return job["id"].as_i64().unwrap().to_string();
             }
             assert!(begun.elapsed() < Duration::from_secs(20), "{job}");
             std::thread::sleep(Duration::from_millis(100));
@@ -249,7 +251,7 @@ async fn a_worker_that_is_deaf_or_removed_holds_no_job() {
         }
     };
     // Cancelled, it ends although its bench does not say so.
-    let (mut child, job) = begin("deaf:1");
+    let (mut child, job) = (begin("deaf:1"), under_way());
     bed.done(&["job", "cancel", &job]);
     ends(&job, 90);
     let _ = child.wait();
@@ -258,7 +260,7 @@ async fn a_worker_that_is_deaf_or_removed_holds_no_job() {
 
     // Removed, its work ends at once.
     let _gone = Worker::start(&bed, "gone", "deaf", |_| {}).await;
-    let (mut child, job) = begin("gone:1");
+    let (mut child, job) = (begin("gone:1"), under_way());
     bed.done(&["bench", "remove", "gone"]);
     ends(&job, 10);
     let _ = child.wait();

@@ -92,6 +92,107 @@ fn words_at(round: &RoundDetail, slot: u32) -> (String, String) {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_round_writes_only_where_it_was_said_and_asks_about_what_lies_there() {
+    let bed = bed(3);
+    let client = bed.client();
+    let loft = testbed::FarBench::start(&bed, "loft");
+    loft.drawer.make_card("far", SIZE, &[]);
+    loft.drawer.put("far", 1);
+    for card in ["mica", "jade"] {
+        bed.make_card(card, SIZE, &[]);
+    }
+    bed.put("mica", 1);
+    let far = || loft.drawer.card_digest("far");
+    let (untouched, before) = (far(), bed.card_digest("mica"));
+    let unknown = bed.refused(&["round", "plan", "quay-01", "--at", "attic"]);
+    assert!(
+        unknown.contains("loft:1") && unknown.contains("here"),
+        "{unknown}"
+    );
+
+    // What lies in a slot already is named, and nothing begins before it is accepted.
+    let planned = bed.json(&["round", "plan", "quay-01", "quay-02"]);
+    let id = planned["round"]["id"].as_i64().unwrap();
+    assert_eq!(planned["round"]["slots"], serde_json::json!(["here"]));
+    let round = until(&bed, id, "a blank card lies there", |round| {
+        let mut all = round.cautions.iter();
+        all.any(|one| one.words.contains("a blank card of"))
+    })
+    .await;
+    let lies = round
+        .cautions
+        .iter()
+        .find(|one| one.name == "cards-in-slots");
+    let lies = &lies.unwrap().words;
+    assert!(
+        lies.contains("in slot 1") && !lies.contains("loft"),
+        "{lies}"
+    );
+    let silent = RoundConfirmation {
+        accept: Vec::new(),
+        ..all_of(&round)
+    };
+    assert_eq!(
+        code(client.confirm_round(id, &silent).await),
+        "not-accepted"
+    );
+    std::thread::sleep(Duration::from_secs(1));
+    assert!(bed.card_digest("mica") == before, "nothing was begun");
+
+    // A plan promises a label to a card. Blank cards look alike: the round does not give it to another one.
+    bed.put("jade", 2);
+    let plan = bed.json(&["write", "quay-03", "--slot", "2", "--plan"]);
+    let promised = plan["card"].as_str().unwrap().to_owned();
+    bed.standin(&["pull", "--slot", "2"]);
+    bed.standin(&["pull", "--slot", "1"]);
+    let round = until(&bed, id, "nothing lies there", |round| {
+        round.cautions.is_empty()
+    })
+    .await;
+    client.confirm_round(id, &all_of(&round)).await.unwrap();
+    bed.put("mica", 1);
+    let waits = until(&bed, id, "the card is asked about", |round| {
+        words_at(round, 1).1.contains(&promised)
+    })
+    .await;
+    assert!(words_at(&waits, 1).1.contains("--new"), "{:?}", waits.slots);
+    assert_eq!((waits.round.done, waits.round.at_work), (0, 0));
+    bed.done(&["card", "this-is", "--new", "--slot", "1"]);
+    let one = until(&bed, id, "one is made", |round| round.round.done == 1).await;
+    let made = one.entries.iter().find_map(|entry| entry.card.clone());
+    assert_ne!(made.as_deref(), Some(promised.as_str()));
+    // The other one is what its plan promised.
+    bed.put("jade", 2);
+    until(&bed, id, "the other is asked about", |round| {
+        words_at(round, 2).1.contains(&promised)
+    })
+    .await;
+    bed.done(&["card", "this-is", &promised, "--slot", "2"]);
+    let done = until(&bed, id, "both are made", |round| round.round.done == 2).await;
+    assert!(
+        done.entries
+            .iter()
+            .any(|entry| entry.card.as_deref() == Some(&*promised))
+    );
+    assert!(far() == untouched, "a card of another bench was written");
+
+    // Said so, it is the other bench's turn.
+    let planned = bed.json(&["round", "plan", "quay-03", "--at", "loft"]);
+    let id = planned["round"]["id"].as_i64().unwrap();
+    let round = until(&bed, id, "it lies there", |round| {
+        let mut all = round.cautions.iter();
+        all.any(|one| one.words.contains("slot 1 of loft"))
+    })
+    .await;
+    client.confirm_round(id, &all_of(&round)).await.unwrap();
+    until(&bed, id, "it is made there", |round| {
+        round.round.state == "done"
+    })
+    .await;
+    assert!(far() != untouched);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_round_makes_cards_of_blank_ones_and_touches_no_others() {
     let bed = bed(3);
     let client = bed.client();
@@ -118,7 +219,7 @@ async fn a_round_makes_cards_of_blank_ones_and_touches_no_others() {
     );
     assert!(
         bed.refused(&["round", "plan", "--site", "nowhere"])
-            .contains("no device")
+            .contains("there is no site")
     );
     let planned = bed.json(&["round", "plan", "quay-01", "--site", "quay"]);
     let id = planned["round"]["id"].as_i64().unwrap();
@@ -152,8 +253,18 @@ async fn a_round_makes_cards_of_blank_ones_and_touches_no_others() {
     bed.put("clay", 2);
     bed.put("flint", 3);
     tokio::time::sleep(Duration::from_millis(900)).await;
-    assert_eq!(client.round(id).await.unwrap().round.waiting, 3);
-    client.confirm_round(id, &all).await.unwrap();
+    let planned = client.round(id).await.unwrap();
+    assert_eq!(planned.round.waiting, 3);
+    // It lies there when the round begins, and the others will not be written.
+    assert_eq!(code(client.confirm_round(id, &all).await), "not-accepted");
+    let mut lies = planned.cautions.iter();
+    let lies = lies.find(|one| one.name == "cards-in-slots");
+    let lies = &lies.unwrap().words;
+    assert!(
+        lies.contains("slot 1") && !lies.contains("slot 2"),
+        "{lies}"
+    );
+    client.confirm_round(id, &all_of(&planned)).await.unwrap();
 
     let made = until(&bed, id, "the first is made", |round| {
         state_of(round, "quay-01") == "done"

@@ -265,3 +265,52 @@ fn a_suspect_card_and_a_fault_stand_in_attention_until_they_are_handled() {
     bed.done(&["card", "retire", "C-0001"]);
     assert_eq!(told(), [""; 0], "retired");
 }
+
+#[test]
+fn lists_of_cards_and_of_slots_say_the_same_of_a_card() {
+    let bed = Testbed::start();
+    bed.load_catalogue();
+    bed.add_device("quay-01");
+    write(&bed, "quay-01", &[]);
+    let (cards, slots) = (
+        || bed.done(&["card", "list"]),
+        || bed.done(&["slot", "list"]),
+    );
+    bed.put("card-of-quay-01", 1);
+    let begun = std::time::Instant::now();
+    while !slots().contains("C-0001") {
+        assert!(begun.elapsed().as_secs() < 20, "{}", slots());
+    }
+    assert!(
+        !cards().contains("suspect") && !cards().contains("its slot shows"),
+        "{}",
+        cards()
+    );
+    // What somebody reports in the field stands in both.
+    bed.done(&["card", "fault", "C-0001", "loses files"]);
+    assert!(cards().contains("suspect"), "{}", cards());
+    assert!(slots().contains("suspect"), "{}", slots());
+    bed.done(&["card", "trust", "C-0001"]);
+    assert!(!cards().contains("suspect"), "{}", cards());
+    assert!(!slots().contains("suspect"), "{}", slots());
+
+    // Restored, its plan names the backup that what is on it came from.
+    bed.done(&["backup", "take", "--slot", "1"]);
+    let backups = bed.json(&["backup", "list"]);
+    let name = backups["items"][0]["name"].as_str().unwrap().to_owned();
+    bed.make_card("spare", SIZE, &[]);
+    bed.put("spare", 2);
+    let plan = bed.json(&["restore", &name, "--slot", "2", "--plan"]);
+    let label = plan["card"].as_str().unwrap().to_owned();
+    let words = ["restore", &name, "--slot", "2", "--yes", &label];
+    bed.done(&[&words[..], &["--accept", "old-data,second-card"]].concat());
+    let plan = bed.done(&["write", "quay-01", "--slot", "2", "--plan"]);
+    assert!(
+        plan.contains(&format!("restored from backup {name}")),
+        "{plan}"
+    );
+    assert!(
+        !plan.contains("there is no backup of what is on it"),
+        "{plan}"
+    );
+}

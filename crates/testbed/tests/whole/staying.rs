@@ -158,6 +158,7 @@ fn records_of_another_version_are_kept_before_they_change_or_refused() {
     bed.sql(
         "drop table device_standings; drop trigger cards_suspected on cards; drop function note_suspicion();
          alter table cards drop column suspected_at; alter table faults drop column handled_at;
+         alter table rounds drop column slots;
          delete from _sqlx_migrations where version = 21",
     );
     bed.stop_service();
