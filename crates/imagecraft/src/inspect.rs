@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::compose::{Recipe, compose};
 use crate::fs::{self, State, Usage};
 use crate::machine::{self, Machine};
 use crate::table::TableKind;
@@ -169,7 +170,7 @@ pub fn inspect_kept<D: Disk + ?Sized>(disk: &D, kept: &Map) -> Result<Inspection
             .max(layout.smallest_card()),
         shrunk_card: match behind {
             Some(_) => None,
-            None => shrunk_card(&layout, &usages),
+            None => shrunk_card(disk, &map, &layout, &usages),
         },
         behind,
         architectures: machine.architectures.into_iter().collect(),
@@ -254,8 +255,57 @@ fn gaps(layout: &Layout, disk_len: u64) -> Vec<Gap> {
     gaps
 }
 
-/// The smallest card if the last file system on the disk were shrunk.
-fn shrunk_card(layout: &Layout, usages: &[Option<Usage>]) -> Option<u64> {
+/// The first step from a card that turned out too small to one that may not be, in bytes.
+const STEP: u64 = 16 << 20;
+/// How often a card's size is halved between one that is too small and one that is not.
+const HALVED: u32 = 3;
+
+/// The smallest card if the last file system on the disk were shrunk: one onto which the disk was composed, as a restore
+/// does it. What keeps a file system from being shrunk at all, or so far, is not in its numbers alone.
+fn shrunk_card<D: Disk + ?Sized>(
+    disk: &D,
+    map: &Map,
+    layout: &Layout,
+    usages: &[Option<Usage>],
+) -> Option<u64> {
+    let recipe = Recipe {
+        shrinks: true,
+        ..Recipe::default()
+    };
+    let fits = |card: u64| compose(disk, map, card, &recipe).is_ok();
+    let whole = layout.smallest_card();
+    let least = least_card(layout, usages)?;
+    if fits(least) {
+        return Some(least);
+    }
+    // Twice as far each time; then between the last that was too small and the first that was not.
+    let (mut small, mut step) = (least, STEP.max(least / 32));
+    let mut large = loop {
+        let card = small.saturating_add(step).next_multiple_of(1 << 20);
+        if card >= whole {
+            return None;
+        }
+        if fits(card) {
+            break card;
+        }
+        (small, step) = (card, step.saturating_mul(2));
+    };
+    for _ in 0..HALVED {
+        let half = small.saturating_add(large.saturating_sub(small) / 2);
+        let half = half.next_multiple_of(1 << 20);
+        if half >= large {
+            break;
+        }
+        match fits(half) {
+            true => large = half,
+            false => small = half,
+        }
+    }
+    Some(large)
+}
+
+/// The smallest card that there may be, by what the last file system has in use.
+fn least_card(layout: &Layout, usages: &[Option<Usage>]) -> Option<u64> {
     let (last, usage) = layout
         .partitions
         .iter()

@@ -323,3 +323,89 @@ fn little_memory_is_needed_to_move_much() {
     );
     assert_eq!(disk.len(), 2000 << 20);
 }
+
+/// Puts a file system behind a table of one partition, as cards have it.
+fn card_with(image: &Path, card: &Path) {
+    const START: u64 = 4 << 20;
+    let len = fs::metadata(image).unwrap().len();
+    let file = fs::File::create(card).unwrap();
+    file.set_len(START + len).unwrap();
+    let mut table = [0; 512];
+    table[450] = 0x83;
+    table[454..458].copy_from_slice(&((START / 512) as u32).to_le_bytes());
+    table[458..462].copy_from_slice(&((len / 512) as u32).to_le_bytes());
+    table[510..].copy_from_slice(&[0x55, 0xaa]);
+    use std::os::unix::fs::FileExt;
+    file.write_all_at(&table, 0).unwrap();
+    drop(file);
+    let out = format!("of={}", card.display());
+    let from = format!("if={}", image.display());
+    run(
+        "dd",
+        &[
+            &from,
+            &out,
+            "bs=1M",
+            "seek=4",
+            "conv=notrunc,sparse",
+            "status=none",
+        ],
+    );
+}
+
+#[test]
+fn the_smallest_card_that_is_said_is_one_that_is_accepted_whatever_the_file_system() {
+    let dir = TempDir::new().unwrap();
+    let image = dir.path().join("image");
+    let card = dir.path().join("card");
+    let at = dir.path().join("at");
+    fs::create_dir(&at).unwrap();
+    let mut random = Random(0x5137);
+    for (number, options) in [
+        "-t ext4",
+        "-t ext4 -O bigalloc -C 65536",
+        "-t ext4 -O quota",
+        "-t ext4 -O ^flex_bg,^resize_inode",
+        "-t ext4 -O meta_bg,^resize_inode",
+        "-t ext4 -b 1024 -N 60000",
+        "-t ext4 -O sparse_super2",
+        "-t ext3",
+        "-t ext2 -b 1024",
+    ]
+    .into_iter()
+    .enumerate()
+    {
+        for folders in [0, 60] {
+            let what = format!("{options} with {folders} folders");
+            if !mke2fs(&image, 300, options, None) {
+                continue;
+            }
+            if folders > 0 {
+                let Some(mounted) = mount(&image, &at, "rw") else {
+                    continue;
+                };
+                fill(&at, &mut random, folders);
+                // What lies at the end must go a long way.
+                let _ = fs::remove_dir_all(at.join("folder-0"));
+                drop(mounted);
+            }
+            card_with(&image, &card);
+            let disk = imagecraft::FileDisk::open(&card).unwrap();
+            let seen = imagecraft::inspect::inspect(&disk).unwrap();
+            let said = seen.shrunk_card.unwrap_or(seen.smallest_card);
+            let recipe = imagecraft::compose::Recipe {
+                shrinks: true,
+                ..imagecraft::compose::Recipe::default()
+            };
+            let made = imagecraft::compose::compose(&disk, &seen.map, said, &recipe);
+            let made = made.unwrap_or_else(|e| panic!("{what}: {said} was said, and refused: {e}"));
+            if number % 2 == 0 || folders > 0 {
+                let root = dir.path().join("root");
+                let len = said - (4 << 20);
+                let bytes = made.disk.read_vec(4 << 20, len as usize).unwrap();
+                fs::write(&root, bytes).unwrap();
+                is_sound(&root, &what);
+            }
+        }
+    }
+}
