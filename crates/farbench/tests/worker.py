@@ -18,44 +18,12 @@ import struct
 import sys
 import time
 
+sys.dont_write_bytecode = True
 sys.path.insert(0, os.path.join(os.path.dirname(__file__), "../../vault/tests"))
 import read_vault
 
 CHUNK = 128 * 1024
 AT_ONCE = 16
-MASK = 0xFFFFFFFF
-
-
-def compress(chain, block, counter, length, flags):
-    """One block of BLAKE3, of an input of any length."""
-    v = list(chain) + read_vault.IV[:4] + [counter & MASK, counter >> 32, length, flags]
-    m = list(struct.unpack("<16I", block.ljust(64, b"\0")))
-
-    def mix(a, b, c, d, x, y):
-        v[a] = (v[a] + v[b] + x) & MASK
-        e = v[d] ^ v[a]
-        v[d] = (e >> 16 | e << 16) & MASK
-        v[c] = (v[c] + v[d]) & MASK
-        e = v[b] ^ v[c]
-        v[b] = (e >> 12 | e << 20) & MASK
-        v[a] = (v[a] + v[b] + y) & MASK
-        e = v[d] ^ v[a]
-        v[d] = (e >> 8 | e << 24) & MASK
-        v[c] = (v[c] + v[d]) & MASK
-        e = v[b] ^ v[c]
-        v[b] = (e >> 7 | e << 25) & MASK
-
-    for step in range(7):
-        mix(0, 4, 8, 12, m[0], m[1])
-        mix(1, 5, 9, 13, m[2], m[3])
-        mix(2, 6, 10, 14, m[4], m[5])
-        mix(3, 7, 11, 15, m[6], m[7])
-        mix(0, 5, 10, 15, m[8], m[9])
-        mix(1, 6, 11, 12, m[10], m[11])
-        mix(2, 7, 8, 13, m[12], m[13])
-        mix(3, 4, 9, 14, m[14], m[15])
-        m = [m[place] for place in read_vault.PERMUTATION]
-    return [v[at] ^ v[at + 8] for at in range(8)]
 
 
 def blake3(data):
@@ -69,7 +37,7 @@ def blake3(data):
             flags = start if place == 0 else 0
             if place + 1 == len(blocks):
                 flags |= end | last
-            chain = compress(chain, block, counter, len(block), flags)
+            chain = read_vault.compress(chain, block, len(block), flags, counter)
         return chain
 
     def tree(first, pieces, last):
@@ -77,7 +45,7 @@ def blake3(data):
             return leaf(pieces[0], first, last)
         left = 1 << (len(pieces) - 1).bit_length() - 1
         both = tree(first, pieces[:left], 0) + tree(first + left, pieces[left:], 0)
-        return compress(read_vault.IV, struct.pack("<16I", *both), 0, 64, parent | last)
+        return read_vault.compress(read_vault.IV, struct.pack("<16I", *both), 64, parent | last)
 
     pieces = [data[at : at + 1024] for at in range(0, max(len(data), 1), 1024)]
     return struct.pack("<8I", *tree(0, pieces, root))

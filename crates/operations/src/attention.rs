@@ -94,10 +94,10 @@ impl NeedsAttention {
     }
 
     async fn standings(&self) -> Result<Vec<Attention>, Refusal> {
-        let (_, fleet) = self.in_force.fleet().await?;
-        let since = self.since(&fleet).await?;
+        let fleet = self.in_force.fleet().await?;
+        let since = self.since(&fleet.devices).await?;
         let mut groups: BTreeMap<Standing, Vec<&(Device, DeviceStanding)>> = BTreeMap::new();
-        for one in &fleet {
+        for one in &fleet.devices {
             let standing = one.1.standing;
             if standing.needs_a_write() || standing == Standing::UnknownVersion {
                 groups.entry(standing).or_default().push(one);

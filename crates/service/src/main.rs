@@ -136,6 +136,7 @@ async fn run(args: Args) -> Result<()> {
         .with_context(|| format!("cannot make the data folder {}", data_dir.display()))?;
     let certificates = place.map(Certificates::open).transpose()?;
     let fingerprint = certificates.as_ref().map(|shown| shown.fingerprint());
+    let starting = supervised::Starting::begin();
     let app = App::open(config, fingerprint).await?;
     if remote && !app.people.any().await {
         app.close().await;
@@ -164,6 +165,7 @@ async fn run(args: Args) -> Result<()> {
         }
         None => tracing::info!("ready at http://{address}"),
     }
+    drop(starting);
     supervised::tell("READY=1");
     app.watch(supervised::keep_telling(app.clone()));
     let acceptor = certificates.as_ref().map(Certificates::acceptor);

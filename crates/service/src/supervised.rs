@@ -31,6 +31,34 @@ fn send(socket: &OsStr, words: &str) -> std::io::Result<()> {
     Ok(())
 }
 
+/// How much longer a start may take from each time that this is said, and how often it is: bringing large records to
+/// another form takes its time, and nobody shall end it half-way.
+const LONGER: Duration = Duration::from_secs(120);
+const SAID: Duration = Duration::from_secs(30);
+/// How often it is said at most: six hours.
+const MOST: u32 = 720;
+
+/// Tells that the service is still starting, until this is dropped.
+pub struct Starting(tokio::task::JoinHandle<()>);
+
+impl Starting {
+    /// From now on.
+    pub fn begin() -> Self {
+        Self(tokio::spawn(async {
+            for _ in 0..MOST {
+                tell(&format!("EXTEND_TIMEOUT_USEC={}", LONGER.as_micros()));
+                tokio::time::sleep(SAID).await;
+            }
+        }))
+    }
+}
+
+impl Drop for Starting {
+    fn drop(&mut self) {
+        self.0.abort();
+    }
+}
+
 /// How often systemd wants to hear that the service lives, if it does.
 fn wanted() -> Option<Duration> {
     let micros = std::env::var("WATCHDOG_USEC").ok()?.parse().ok()?;

@@ -8,7 +8,7 @@ use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use api::{Client, ClientError, Job, NewPlan, NewRelease, NewState};
+use api::{Client, ClientError, Job, NewPlan, NewRelease, NewState, Standing};
 use bench::Bench;
 use rustix::process::{Pid, Signal, kill_process};
 
@@ -93,13 +93,8 @@ pub fn medium(card: &Path) -> Medium {
         return Medium::Other;
     }
     let start = u32::from_le_bytes([head[454], head[455], head[456], head[457]]);
-    let image = format!("{}@@{}", card.display(), u64::from(start) * 512);
-    let out = Command::new("mtype")
-        .args(["-i", &image, "::/duplicarium-stamp.json"])
-        .env("MTOOLS_SKIP_CHECK", "1")
-        .output()
-        .expect("mtools are installed");
-    let stamp: serde_json::Value = serde_json::from_slice(&out.stdout).unwrap_or_default();
+    let stamp = file_on(card, start, "duplicarium-stamp.json");
+    let stamp: serde_json::Value = serde_json::from_slice(&stamp).unwrap_or_default();
     let Some(imprint) = stamp["imprint"].as_i64() else {
         return Medium::Other;
     };
@@ -110,6 +105,28 @@ pub fn medium(card: &Path) -> Medium {
         device: stamp["device"].as_str().map(str::to_owned),
         base: base.unwrap_or("").to_owned(),
     }
+}
+
+/// A file on the first partition of a card, which begins with a block, read with mtools; empty where there is none.
+fn file_on(card: &Path, start: u32, path: &str) -> Vec<u8> {
+    let image = format!("{}@@{}", card.display(), u64::from(start) * 512);
+    let out = Command::new("mtype")
+        .args(["-i", &image, &format!("::/{path}")])
+        .env("MTOOLS_SKIP_CHECK", "1")
+        .output();
+    out.expect("mtools are installed").stdout
+}
+
+/// The passphrase that a card of the release was written with.
+fn passphrase_on(card: &Path) -> Option<String> {
+    let mut head = [0; 512];
+    std::fs::File::open(card).ok()?.read_exact(&mut head).ok()?;
+    let start = u32::from_le_bytes([head[454], head[455], head[456], head[457]]);
+    let text = String::from_utf8(file_on(card, start, "quaylink/link.toml")).ok()?;
+    let line = text
+        .lines()
+        .find_map(|line| line.strip_prefix("passphrase = "))?;
+    Some(line.trim_matches('"').to_owned())
 }
 
 /// What happens while a job runs.
@@ -175,6 +192,8 @@ pub struct Model {
     imported: Vec<String>,
     imports: u64,
     withdrawn: bool,
+    /// The passphrase that is set on each device.
+    set: BTreeMap<&'static str, String>,
     played: Played,
     /// Cards that failed while they were written or read: the records must say that they are mistrusted.
     mistrusted: BTreeSet<&'static str>,
@@ -224,8 +243,12 @@ impl Model {
         ];
         let bed = Testbed::start_with(&flags);
         bed.load_catalogue();
+        let mut set = BTreeMap::new();
         for device in DEVICES {
             bed.add_device(device);
+            let passphrase = "ebb and flow at first";
+            bed.set_passphrase(device, passphrase);
+            set.insert(device, passphrase.to_owned());
         }
         for (card, size) in CARDS {
             bed.make_card(card, &size.to_string(), &[]);
@@ -245,6 +268,7 @@ impl Model {
             imported: Vec::new(),
             imports: 0,
             withdrawn: false,
+            set,
             played: Played::default(),
             mistrusted: BTreeSet::new(),
             bad: None,
@@ -965,10 +989,12 @@ impl Model {
             return;
         }
         let device = *self.chance.pick(&DEVICES);
-        let word = self.chance.below(1_000_000);
+        // Sometimes one that a card may have.
+        let word = self.chance.below(3);
         self.say(format!("another passphrase on {device}"));
-        self.bed
-            .set_passphrase(device, &format!("ebb and flow {word}"));
+        let passphrase = format!("ebb and flow {word}");
+        self.bed.set_passphrase(device, &passphrase);
+        self.set.insert(device, passphrase);
     }
 
     async fn change_state(&mut self) {
@@ -1251,6 +1277,26 @@ impl Model {
                 found.card_state.as_deref() == Some("verified"),
                 found.state == "carded",
             );
+            let expected = match newest.map(|card| (card, self.medium(card))) {
+                None => Standing::NoCard,
+                Some((card, Medium::Whole { .. })) => {
+                    let has = passphrase_on(&self.bed.card_file(card));
+                    match self.release_on(card).as_deref() {
+                        Some(RELEASE) if self.withdrawn => Standing::Withdrawn,
+                        Some(RELEASE) if has.as_ref() == self.set.get(device) => Standing::UpToDate,
+                        Some(RELEASE) => Standing::SettingsChanged,
+                        // A backup that nobody was told of.
+                        _ => found.standing,
+                    }
+                }
+                Some(_) => Standing::Incomplete,
+            };
+            if said == (label.clone(), whole, whole) && found.standing != expected {
+                return Err(Wrong::lasting(format!(
+                    "{device} is {expected}, and is said to be {}: {:?}",
+                    found.standing, found.reasons
+                )));
+            }
             if said != (label.clone(), whole, whole) {
                 return Err(Wrong::lasting(format!(
                     "{device} carries {label:?}, whole: {whole}, and is said to carry {said:?}"

@@ -16,8 +16,8 @@ CHUNK = 128 * 1024
 PAGE = 1024
 
 
-def compress(chain, block, length, flags):
-    """One block of BLAKE3, of an input that has one."""
+def compress(chain, block, length, flags, counter=0):
+    """One block of BLAKE3; the counter is that of its leaf."""
 
     def turn(value, by):
         return (value >> by | value << 32 - by) & 0xFFFFFFFF
@@ -33,7 +33,7 @@ def compress(chain, block, length, flags):
         v[b] = turn(v[b] ^ v[c], 7)
 
     words = list(struct.unpack("<16I", block.ljust(64, b"\0")))
-    v = list(chain) + IV[:4] + [0, 0, length, flags]
+    v = list(chain) + IV[:4] + [counter & 0xFFFFFFFF, counter >> 32, length, flags]
     for step in range(7):
         mix(0, 4, 8, 12, words[0], words[1])
         mix(1, 5, 9, 13, words[2], words[3])

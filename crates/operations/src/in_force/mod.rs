@@ -21,7 +21,7 @@ use records::devices::{Change, Device, Group, Setting};
 use records::releases::Release;
 use records::{Changes, Records};
 use settings::{Effective, Field, FieldKind, Layer, Problem, Settings, Sheet, Subject, effective};
-pub use standing::{DeviceStanding, recorded_settings};
+pub use standing::{DeviceStanding, Fleet, recorded_settings};
 pub use takers::Taker;
 use vault::Keys;
 
@@ -87,6 +87,8 @@ pub struct InForce {
     carried: Arc<Follows<(i64, i64), networks::NetworksCarried>>,
     /// How devices stand, each until it, a preset or a release changes.
     standings: Arc<standing::Standings>,
+    /// The same of all devices that are not retired, until one of them changes.
+    fleet: Arc<Follows<networks::SetBy, Fleet>>,
 }
 
 impl InForce {
@@ -101,6 +103,7 @@ impl InForce {
             networks: Arc::default(),
             carried: Arc::default(),
             standings: Arc::default(),
+            fleet: Arc::default(),
         }
     }
 

@@ -26,9 +26,13 @@ pub struct NetworksCarried {
     pub unknown: Some20,
 }
 
-/// From what it follows which networks are set: devices, presets and releases. The latter two are told by the
-/// place where they are at hand, which holds on to them.
-pub struct SetBy((i64, i64), Arc<Presets>, Arc<Shelf>);
+/// From what it follows what is set on devices, and how they stand: devices, presets and releases. The latter two are
+/// told by the place where they are at hand, which holds on to them.
+pub struct SetBy(
+    pub(super) (i64, i64),
+    pub(super) Arc<Presets>,
+    pub(super) Arc<Shelf>,
+);
 
 impl PartialEq for SetBy {
     fn eq(&self, other: &Self) -> bool {

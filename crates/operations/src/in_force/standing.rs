@@ -13,6 +13,7 @@ use settings::{Effective, Field, compare_versions};
 use tokio::sync::Mutex;
 use vault::Keys;
 
+use super::networks::SetBy;
 use super::{Counted, InForce, Presets, Team};
 use crate::catalogue::Shelf;
 use crate::refusal::Refusal;
@@ -28,6 +29,14 @@ pub struct DeviceStanding {
     pub standing: Standing,
     /// A sentence for each thing that holds, the most serious first.
     pub reasons: Vec<String>,
+}
+
+/// How all devices that are not retired stand.
+pub struct Fleet {
+    /// Each device with how it stands.
+    pub devices: Vec<(Device, DeviceStanding)>,
+    /// The releases that this was told by.
+    pub shelf: Arc<Shelf>,
 }
 
 /// Standings as they were told of these presets and releases, each with the device that it was told of.
@@ -93,16 +102,25 @@ impl InForce {
         shown.ok_or_else(|| Refusal::missing(format!("there is no device {name:?}")))
     }
 
-    /// How every device that is not retired stands, with the releases that this was told by.
-    pub async fn fleet(&self) -> Result<(Arc<Shelf>, Vec<(Device, DeviceStanding)>), Refusal> {
-        let mut devices = self.records.devices().await?;
-        devices.retain(|device| device.state != "retired");
-        let (shelf, mut standings) = self.standings_of(&devices).await?;
-        let all = devices.into_iter().filter_map(|device| {
-            let standing = standings.remove(&device.id)?;
-            Some((device, standing))
-        });
-        Ok((shelf, all.collect()))
+    /// How every device that is not retired stands.
+    pub async fn fleet(&self) -> Result<Arc<Fleet>, Refusal> {
+        let digest = self.records.fleet_digest().await?;
+        let team = self.team(&[]).await?;
+        let by = SetBy(digest, team.presets, team.shelf);
+        let make = async || {
+            let mut devices = self.records.devices().await?;
+            devices.retain(|device| device.state != "retired");
+            let (shelf, mut standings) = self.standings_of(&devices).await?;
+            let all = devices.into_iter().filter_map(|device| {
+                let standing = standings.remove(&device.id)?;
+                Some((device, standing))
+            });
+            Ok(Fleet {
+                devices: all.collect(),
+                shelf,
+            })
+        };
+        self.fleet.from(by, make).await
     }
 
     /// How one device stands with settings that count, or would.

@@ -149,6 +149,20 @@ impl Records {
         Ok((row.devices, row.digest))
     }
 
+    /// A digest of everything that how devices stand follows from, but for presets and releases: another one after any
+    /// change of a device, its card, or the version that it says.
+    pub async fn fleet_digest(&self) -> Result<(i64, i64), RecordError> {
+        let row = sqlx::query!(
+            r#"select count(*) as "devices!", coalesce(bit_xor(hashtextextended(concat_ws('|', d.id, d.revision, d.state,
+                 coalesce(d.pinned_release_id, 0), coalesce(d.card_id, 0), coalesce(d.imprint_id, 0),
+                 coalesce(d.card_state, ''), coalesce(d.carried_release_id, 0), coalesce(d.runs_release_id, 0),
+                 coalesce(s.imprint_id, 0), coalesce(s.version, '')), 0)), 0) as "digest!"
+               from devices d left join sightings s on s.device_id = d.id"#
+        );
+        let row = row.fetch_one(&self.pool).await?;
+        Ok((row.devices, row.digest))
+    }
+
     /// The devices that are not retired, those together for which the same counts.
     pub async fn device_groups(&self) -> Result<Vec<Group>, RecordError> {
         let rows = sqlx::query_as!(

@@ -29,13 +29,14 @@ pub fn routes() -> OpenApiRouter<Arc<App>> {
 /// The catalogue by appliance and variant, versions newest first.
 #[utoipa::path(get, path = "/api/v1/catalogue", responses((status = 200, body = Vec<api::Line>)))]
 async fn catalogue(State(app): State<Arc<App>>) -> Result<Json<Vec<api::Line>>, ApiError> {
-    let (shelf, fleet) = app.in_force.fleet().await?;
+    let fleet = app.in_force.fleet().await?;
     let devices: Vec<_> = fleet
+        .devices
         .iter()
         .map(|(one, stands)| (one, stands.standing))
         .collect();
     let carried = app.records.carried_counts(None).await?;
-    Ok(Json(shelf.lines(&devices, &carried)))
+    Ok(Json(fleet.shelf.lines(&devices, &carried)))
 }
 
 /// The releases of a device's appliance, those that suit it first, with the reasons.

@@ -62,9 +62,9 @@ async fn list(
     let mut ids = None;
     if follows.is_some() || standing.is_some() {
         // What a device follows and how it stands is known here, not in the records.
-        let (shelf, fleet) = app.in_force.fleet().await?;
-        let wanted = fleet.iter().filter(|(device, stands)| {
-            let followed = || shelf.followed(device).map(|release| release.id);
+        let fleet = app.in_force.fleet().await?;
+        let wanted = fleet.devices.iter().filter(|(device, stands)| {
+            let followed = || fleet.shelf.followed(device).map(|release| release.id);
             standing.is_none_or(|filter| filter.holds(stands.standing))
                 && (follows.is_none() || follows == followed())
         });

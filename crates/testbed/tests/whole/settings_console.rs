@@ -99,7 +99,7 @@ async fn a_preset_is_made_and_reaches_a_card() -> Result<()> {
     window
         .goto(&format!("{}/devices/tide-bench", bed.url()))
         .await?;
-    browser.see("Its card is out of date.").await?;
+    browser.see("settings changed").await?;
     browser.see("192.0.2.10/24 now").await?;
     browser.press("Change").await?;
     browser
