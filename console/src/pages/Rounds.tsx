@@ -229,7 +229,7 @@ function Stand({ detail }: { detail: RoundDetail }) {
                             ["planned", <span key="planned"><When at={round.created_at} /> by {round.operator}</span>],
                             ...(round.trial_first ? [["trial", "the first card must do its job before the others are made"] as [string, string]] : []),
                             ["stops", `by itself after ${String(round.stop_after)} failures; ${String(round.failures)} since it last went on`],
-                            ...((round.slots ?? []).length > 0 ? [["made at", (round.slots ?? []).join(", ")] as [string, string]] : []),
+                            ...((round.slots ?? []).length > 0 ? [["made at", (round.slots ?? []).map((place) => (place === "here" ? "the service’s own computer" : place)).join(", ")] as [string, string]] : []),
                             ...(round.wipe_free ? [["wiped", "nothing is left of what was on the cards before"] as [string, string]] : []),
                         ]}
                     />

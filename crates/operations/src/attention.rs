@@ -158,9 +158,9 @@ fn group_words(standing: Standing, group: &[&(Device, DeviceStanding)]) -> Strin
     };
     match group {
         [(device, stands)] => format!(
-            "{} is {}: {}. {todo}",
+            "{} {}: {}. {todo}",
             device.name,
-            state_words(standing),
+            state_words(standing, false),
             stands.reasons.join("; ")
         ),
         several => {
@@ -171,23 +171,29 @@ fn group_words(standing: Standing, group: &[&(Device, DeviceStanding)]) -> Strin
                 more => format!(" and {more} more"),
             };
             format!(
-                "{} devices are {}: {}{more}. {todo}",
+                "{} devices {}: {}{more}. {todo}",
                 several.len(),
-                state_words(standing),
+                state_words(standing, true),
                 names.join(", ")
             )
         }
     }
 }
 
-/// A standing behind "is" or "are".
-fn state_words(standing: Standing) -> &'static str {
-    match standing {
-        Standing::SettingsChanged => "set up otherwise than on the card",
-        Standing::NotBooting => "on a release that does not boot on the board",
-        Standing::Withdrawn => "on a withdrawn release",
-        Standing::UnknownVersion => "on an unknown version",
-        Standing::Incomplete => "left with an incomplete card",
-        other => other.words(),
+/// What is so of one device, or of several, because of how they stand.
+fn state_words(standing: Standing, several: bool) -> &'static str {
+    match (standing, several) {
+        (Standing::SettingsChanged, false) => "has settings that are not on its card",
+        (Standing::SettingsChanged, true) => "have settings that are not on their cards",
+        (Standing::NotBooting, false) => "runs a release that does not boot on its board",
+        (Standing::NotBooting, true) => "run releases that do not boot on their boards",
+        (Standing::Withdrawn, false) => "runs a withdrawn release",
+        (Standing::Withdrawn, true) => "run withdrawn releases",
+        (Standing::UnknownVersion, false) => "runs an unknown version",
+        (Standing::UnknownVersion, true) => "run unknown versions",
+        (Standing::Incomplete, false) => "has an incomplete card",
+        (Standing::Incomplete, true) => "have incomplete cards",
+        (_, false) => "is outdated",
+        (_, true) => "are outdated",
     }
 }

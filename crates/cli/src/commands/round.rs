@@ -414,7 +414,12 @@ pub fn show(detail: &RoundDetail) {
     }
     println!("  stops      by itself after {} failures", round.stop_after);
     if !round.slots.is_empty() {
-        println!("  made at    {}", round.slots.join(", "));
+        let own = |place: &String| match place.as_str() {
+            "here" => "the service's own computer".to_owned(),
+            place => place.to_owned(),
+        };
+        let places: Vec<_> = round.slots.iter().map(own).collect();
+        println!("  made at    {}", places.join(", "));
     }
     if round.wipe_free {
         println!("  wiped      nothing is left of what was on the cards before");
