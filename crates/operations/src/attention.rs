@@ -56,15 +56,16 @@ impl NeedsAttention {
                 None => String::new(),
             };
             let todo = match row.verdict.as_deref() {
-                Some("forged") => {
-                    "Write nothing to it any more, and retire it (duplicarium card retire)"
-                }
+                Some("forged") => "Write nothing to it any more, and retire it",
                 _ => "Check it in full (duplicarium card check --full), or retire it",
             };
             Attention {
                 kind: "card-suspect".into(),
                 device: row.device.unwrap_or_default(),
-                words: format!("card {}{whose} is suspect: {}. {todo}", row.label, row.why),
+                words: format!(
+                    "card {}{whose} is suspect: {}. {todo} (duplicarium card retire {})",
+                    row.label, row.why, row.label
+                ),
                 since: row.since,
                 arrival: None,
                 card: Some(row.label),
