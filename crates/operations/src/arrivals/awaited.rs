@@ -8,6 +8,7 @@ use records::arrivals::Arrival;
 use records::devices::Device;
 use settings::{Address, BootLine, Check, Export, FieldKind, Sheet, fill_address, parse_networks};
 
+use crate::catalogue::is_said_by;
 use crate::in_force::{Counted, InForce, Team};
 use crate::refusal::Refusal;
 
@@ -35,10 +36,7 @@ pub(super) struct OnCard {
 impl OnCard {
     /// Whether what a board says is its version, or its name.
     pub fn is_said_by(&self, said: &str) -> bool {
-        let said = said.trim().to_lowercase();
-        [&self.version, &self.name]
-            .iter()
-            .any(|one| one.to_lowercase() == said)
+        is_said_by(said, &self.name, &self.version)
     }
 }
 

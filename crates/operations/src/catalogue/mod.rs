@@ -9,7 +9,7 @@ use records::releases::Release;
 use records::{Changes, Records};
 #[cfg(test)]
 pub(crate) use shelf::tests as made_up;
-pub use shelf::{Fit, Kind, Shelf};
+pub use shelf::{Fit, Kind, Shelf, is_said_by};
 use vault::ManifestDisk;
 
 use crate::at_hand::AtHand;

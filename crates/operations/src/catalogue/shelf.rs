@@ -362,6 +362,12 @@ impl Shelf {
     }
 }
 
+/// Whether what a board says of itself is the version of a release, or its name.
+pub fn is_said_by(said: &str, name: &str, version: &str) -> bool {
+    let said = said.trim().to_lowercase();
+    [version, name].iter().any(|one| one.to_lowercase() == said)
+}
+
 /// What somebody noted at the bench, as the end of a sentence.
 fn evidence_words(seen: &Evidence) -> String {
     let day = seen

@@ -15,7 +15,7 @@ use vault::Keys;
 
 use super::networks::SetBy;
 use super::{Counted, InForce, Presets, Team};
-use crate::catalogue::Shelf;
+use crate::catalogue::{Shelf, is_said_by};
 use crate::refusal::Refusal;
 use crate::shown;
 
@@ -279,7 +279,7 @@ fn of_release(
         all.push((Standing::NotBooting, words));
     }
     if let Some(version) = &device.seen_version
-        && !is_version_of(version, running)
+        && !is_said_by(version, &running.name, &running.version)
     {
         let words = format!(
             "{name} says that it runs {version}, and card {card} has {}: was it updated in place? No release of {} \
@@ -314,14 +314,6 @@ fn of_release(
     };
     all.push((standing, words));
     all
-}
-
-/// Whether what a board says of itself is the version of a release, or its name.
-fn is_version_of(said: &str, release: &Release) -> bool {
-    let said = said.trim().to_lowercase();
-    [&release.version, &release.name]
-        .iter()
-        .any(|one| one.to_lowercase() == said)
 }
 
 /// Settings for the records: a fingerprint in place of each secret.
