@@ -122,7 +122,9 @@ pub fn reach(
     let mut end = card_len.saturating_sub(growth.leave.max(backup));
     end = end.saturating_sub(end % BORDER);
     if layout.table == TableKind::Mbr {
-        end = end.min((u64::from(u32::MAX) * crate::SECTOR / BORDER).saturating_mul(BORDER));
+        end = end.min(
+            (u64::from(u32::MAX).saturating_mul(layout.block) / BORDER).saturating_mul(BORDER),
+        );
     }
     if layout.table == TableKind::None {
         return Ok((last, card_len.saturating_sub(growth.leave)));
@@ -142,7 +144,9 @@ pub fn set_end<D: Disk>(
     end: u64,
 ) -> Result<(), String> {
     match layout.table {
-        TableKind::Mbr => mbr::move_end(disk, number, end).map_err(|e| e.to_string())?,
+        TableKind::Mbr => {
+            mbr::move_end(disk, number, end, layout.block).map_err(|e| e.to_string())?
+        }
         TableKind::Gpt => {
             let table = layout
                 .gpt

@@ -78,6 +78,8 @@ impl Partition {
 pub struct Layout {
     /// Which table it is.
     pub table: TableKind,
+    /// The bytes that it counts in: 512, or 4096 where it was made for disks with such sectors.
+    pub block: u64,
     /// The disk's identifier in that table, as text; empty where there is no table.
     pub disk_id: String,
     /// The partitions, by number. An extended partition is not among them; its logical ones are.
@@ -175,7 +177,7 @@ impl Layout {
             return Err(LayoutError::NoTable);
         }
         let sector = disk.read_vec(0, SECTOR as usize)?;
-        let record = mbr::parse(&sector);
+        let record = mbr::parse(&sector, SECTOR);
         let protective = record.as_ref().is_some_and(|record| {
             record
                 .entries
@@ -189,7 +191,10 @@ impl Layout {
             // What lies behind the file system, and where the disk ends, is known only at its end.
             _ if bare && !whole => Err(DiskError::NotYet { needed: u64::MAX }.into()),
             _ if bare => Ok(Self::without_table(disk.len())),
-            Some(record) => Self::of_mbr(disk, &record, whole),
+            Some(record) => match larger_record(disk, &sector, &record)? {
+                Some(record) => Self::of_mbr(disk, &record, LARGE, whole),
+                None => Self::of_mbr(disk, &record, SECTOR, whole),
+            },
             None => match Self::of_gpt(disk, false, whole) {
                 Ok(mut layout) => {
                     layout.findings.push(Finding::caution(
@@ -207,6 +212,7 @@ impl Layout {
     fn without_table(len: u64) -> Self {
         Self {
             table: TableKind::None,
+            block: SECTOR,
             disk_id: String::new(),
             partitions: vec![Partition {
                 number: 0,
@@ -229,9 +235,10 @@ impl Layout {
     fn of_mbr<D: Disk + ?Sized>(
         disk: &D,
         record: &mbr::Mbr,
+        block: u64,
         whole: bool,
     ) -> Result<Self, LayoutError> {
-        let mut findings = Vec::new();
+        let mut findings = Vec::from_iter(larger_blocks(block));
         let mut entries = Vec::new();
         let mut extended = None;
         for entry in &record.entries {
@@ -248,7 +255,7 @@ impl Layout {
                 continue;
             }
             extended = Some((entry.start, entry.len));
-            let chain = mbr::logical(disk, entry)?;
+            let chain = mbr::logical(disk, entry, block)?;
             entries.extend(chain.entries);
             if let Some(at) = chain.broken_at {
                 findings.push(Finding::serious(
@@ -282,6 +289,7 @@ impl Layout {
             .collect();
         Ok(Self {
             table: TableKind::Mbr,
+            block,
             disk_id: format!("{signature:08x}"),
             partitions,
             extended,
@@ -317,12 +325,7 @@ impl Layout {
                 }
             }
         };
-        if table.sector != SECTOR {
-            findings.push(Finding::caution(
-                "sector-size",
-                format!("The table is made for sectors of {} bytes; a card reader with sectors of 512 bytes will not find it.", table.sector),
-            ));
-        }
+        findings.extend(larger_blocks(table.sector));
         if hybrid {
             findings.push(Finding::note(
                 "hybrid",
@@ -344,6 +347,7 @@ impl Layout {
             .collect();
         Ok(Self {
             table: TableKind::Gpt,
+            block: table.sector,
             disk_id: table.uuid.clone(),
             partitions,
             extended: None,
@@ -524,6 +528,53 @@ impl Layout {
         }
         self.partitions.iter().find(|partition| partition.is_fat())
     }
+}
+
+/// The larger size that tables can count in, in bytes.
+const LARGE: u64 = gpt::SECTOR_SIZES[1];
+
+/// What is said of a table for larger sectors.
+fn larger_blocks(block: u64) -> Option<Finding> {
+    (block != SECTOR).then(|| {
+        Finding::note(
+            "sector-size",
+            format!("The table was made for disks with sectors of {block} bytes; on each card it counts in the sectors of the card's reader."),
+        )
+    })
+}
+
+/// The record read in larger blocks, where what it names lies there: no place that it names in the usual ones has a
+/// file system or a further record, and one of the others has.
+fn larger_record<D: Disk + ?Sized>(
+    disk: &D,
+    sector: &[u8],
+    usual: &mbr::Mbr,
+) -> Result<Option<mbr::Mbr>, DiskError> {
+    let names_something = |record: &mbr::Mbr| {
+        for entry in &record.entries {
+            let end = entry.start.saturating_add(entry.len);
+            if end > disk.len() || end <= entry.start.saturating_add(SECTOR) {
+                continue;
+            }
+            let found = if entry.is_extended() {
+                disk.read_vec(entry.start, SECTOR as usize)?
+                    .ends_with(&[0x55, 0xaa])
+            } else {
+                fs::recognise(&Window::new(disk, entry.start, entry.len)?)?.is_some()
+            };
+            if found {
+                return Ok(true);
+            }
+        }
+        Ok::<_, DiskError>(false)
+    };
+    if names_something(usual)? {
+        return Ok(None);
+    }
+    let Some(large) = mbr::parse(sector, LARGE) else {
+        return Ok(None);
+    };
+    Ok(names_something(&large)?.then_some(large))
 }
 
 fn read_any<D: Disk + ?Sized>(

@@ -42,6 +42,7 @@
 
 #![cfg_attr(not(test), deny(clippy::arithmetic_side_effects))]
 
+pub mod blocks;
 pub mod compare;
 pub mod compose;
 pub mod conformance;
@@ -77,5 +78,5 @@ pub use stamp::{STAMP_PATH, Stamp, StampBase};
 pub const CHUNK: u64 = 128 * 1024;
 /// [`CHUNK`] as a buffer length.
 pub const CHUNK_LEN: usize = CHUNK as usize;
-/// The sector size that partition tables are read with, in bytes.
+/// The usual sector size of disks, in bytes: what partition tables count in unless they were made for larger ones.
 pub const SECTOR: u64 = 512;

@@ -126,6 +126,7 @@ fn recipe() -> Recipe {
         although_damaged: false,
         behind: None,
         shrinks: false,
+        block: None,
         stamp: Some(stamp()),
     }
 }

@@ -450,6 +450,81 @@ fn what_cannot_be_trusted_is_kept_whole_and_says_why() {
         .unwrap();
     disk.write_at(bitmap * 1024 + 900, &[0x55]).unwrap();
     assert!(reason(&path).contains("checksum of the block bitmap of group 0"));
+
+    // Without checksums it is the descriptor's count that tells.
+    for (name, options) in [
+        ("no checksums", "-t ext4 -O ^metadata_csum -b 1024"),
+        (
+            "clusters",
+            "-t ext4 -O ^metadata_csum,bigalloc -b 1024 -C 16384",
+        ),
+        ("ext2", "-t ext2 -b 1024"),
+    ] {
+        let path = make(name, options);
+        let at = block_bitmap(&path) * 1024;
+        let mut disk = FileDisk::open_writable(&path).unwrap();
+        let first = disk.read_vec(at, 1).unwrap()[0];
+        disk.write_at(at, &[first & 0xfe]).unwrap();
+        assert!(reason(&path).contains("another number of blocks"), "{name}");
+    }
+}
+
+/// Where the bitmap of the first group lies, in blocks.
+fn block_bitmap(path: &Path) -> u64 {
+    let text = run("dumpe2fs", &[path.to_str().unwrap()]);
+    text.lines()
+        .find_map(|line| line.trim().strip_prefix("Block bitmap at "))
+        .and_then(|rest| rest.split([' ', ',']).next())
+        .and_then(|number| number.parse().ok())
+        .unwrap()
+}
+
+/// A bitmap that calls a file's block free, and another one used instead, so that its numbers are right: nothing is changed
+/// on such a file system, because what is put there could land on that file.
+#[test]
+fn a_bitmap_that_calls_a_file_s_block_free_is_found_before_anything_is_changed() {
+    let dir = TempDir::new().unwrap();
+    let (path, tree) = (dir.path().join("image"), dir.path().join("tree"));
+    fs::create_dir(&tree).unwrap();
+    fs::write(tree.join("kept"), vec![7; 300_000]).unwrap();
+    let (image, from) = (path.to_str().unwrap(), tree.to_str().unwrap());
+    fs::File::create(&path).unwrap().set_len(16 << 20).unwrap();
+    run(
+        "mke2fs",
+        &["-q", "-F", "-b", "1024", "-t", "ext2", "-d", from, image],
+    );
+    let told = run("debugfs", &["-R", "blocks /kept", image]);
+    // The tool says its version too.
+    let numbers = told
+        .lines()
+        .find(|line| line.split_whitespace().count() > 100);
+    let block: u64 = numbers
+        .unwrap()
+        .split_whitespace()
+        .last()
+        .unwrap()
+        .parse()
+        .unwrap();
+    assert!(block < 8192, "in the first group");
+    let at = block_bitmap(&path) * 1024;
+    let mut disk = FileDisk::open_writable(&path).unwrap();
+    let mut bitmap = disk.read_vec(at, 1024).unwrap();
+    let bit = (block - 1) as usize;
+    assert_eq!(
+        bitmap[bit / 8] >> (bit % 8) & 1,
+        1,
+        "block {block} is in use"
+    );
+    bitmap[bit / 8] &= !(1 << (bit % 8));
+    let free = bitmap.iter().rposition(|byte| *byte == 0).unwrap();
+    bitmap[free] |= 1;
+    disk.write_at(at, &bitmap).unwrap();
+    let layout = imagecraft::Layout::read(&disk).unwrap();
+    let found = imagecraft::fs::damage(&layout.partitions[0], &disk).expect("it is damaged");
+    assert!(
+        found.contains("the block bitmap calls some free"),
+        "{found}"
+    );
 }
 
 #[test]

@@ -409,3 +409,72 @@ fn the_smallest_card_that_is_said_is_one_that_is_accepted_whatever_the_file_syst
         }
     }
 }
+
+/// What is not shrunk at all needs a card as large as it is, and that is what is said.
+#[test]
+fn a_hybrid_table_and_a_damaged_file_system_need_the_whole_size() {
+    let dir = TempDir::new().unwrap();
+    let (image, card) = (dir.path().join("image"), dir.path().join("card"));
+    let fits = |card: &Path| {
+        let disk = imagecraft::FileDisk::open(card).unwrap();
+        let seen = imagecraft::inspect::inspect(&disk).unwrap();
+        let said = seen.shrunk_card.unwrap_or(seen.smallest_card);
+        let recipe = imagecraft::compose::Recipe {
+            shrinks: true,
+            ..imagecraft::compose::Recipe::default()
+        };
+        let made = imagecraft::compose::compose(&disk, &seen.map, said, &recipe);
+        made.unwrap_or_else(|e| panic!("{said} was said, and refused: {e}"));
+        (seen.shrunk_card, seen.smallest_card)
+    };
+    // Block bitmaps of which one says nothing true.
+    assert!(mke2fs(
+        &image,
+        300,
+        "-t ext4 -b 4096 -O ^metadata_csum",
+        None
+    ));
+    card_with(&image, &card);
+    let (shrunk, whole) = fits(&card);
+    assert!(shrunk.is_some_and(|shrunk| shrunk < whole / 2));
+    let told = run("dumpe2fs", &[image.to_str().unwrap()]);
+    let bitmap = told
+        .lines()
+        .find_map(|line| line.trim().strip_prefix("Block bitmap at "))
+        .and_then(|rest| {
+            rest.split_whitespace()
+                .next()?
+                .trim_end_matches(',')
+                .parse::<u64>()
+                .ok()
+        })
+        .expect("it has a bitmap");
+    use std::os::unix::fs::FileExt;
+    let file = fs::File::options().write(true).open(&image).unwrap();
+    file.write_all_at(&[0; 4096], bitmap * 4096).unwrap();
+    card_with(&image, &card);
+    let (shrunk, _) = fits(&card);
+    assert_eq!(shrunk, None, "damaged");
+
+    // A master boot record that names the partition of the GUID partition table as well.
+    assert!(mke2fs(&image, 300, "-t ext4", None));
+    let rules = dir.path().join("rules");
+    fs::write(&rules, "label: gpt\nstart=8192, size=614400, type=linux\n").unwrap();
+    fs::File::create(&card).unwrap().set_len(320 << 20).unwrap();
+    run(
+        "sh",
+        &[
+            "-c",
+            &format!("sfdisk -q {} < {}", card.display(), rules.display()),
+        ],
+    );
+    let out = format!("of={}", card.display());
+    let from = format!("if={}", image.display());
+    let into = ["bs=1M", "seek=4", "conv=notrunc,sparse", "status=none"];
+    run("dd", &[&[from.as_str(), out.as_str()][..], &into].concat());
+    let (shrunk, whole) = fits(&card);
+    assert!(shrunk.is_some_and(|shrunk| shrunk < whole / 2));
+    run("sgdisk", &["--hybrid", "1", card.to_str().unwrap()]);
+    let (shrunk, _) = fits(&card);
+    assert_eq!(shrunk, None, "hybrid");
+}

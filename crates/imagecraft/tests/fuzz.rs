@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use imagecraft::container::{Limits, Source};
 use imagecraft::inspect::inspect;
-use imagecraft::{Disk, Layout, MemoryDisk, Overlay, fs};
+use imagecraft::{Disk, Layout, MemoryDisk, Overlay, blocks, fs};
 
 /// Longest that one input may take, in an unoptimised build on a busy machine.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -124,6 +124,10 @@ fn tables() {
                 let mut other = Overlay::new(&disk, disk.len() + (1 << 20));
                 let _ = table.fit(&mut other);
             }
+            for block in [512, 4096] {
+                let mut other = Overlay::new(&disk, disk.len() + (1 << 20));
+                let _ = blocks::recount(&mut other, &mut layout.clone(), block);
+            }
         }
         let _ = Layout::early_map(&disk);
     });
@@ -135,6 +139,10 @@ fn what_is_in_use() {
         let disk = MemoryDisk::from(bytes);
         if let Ok(Some(usage)) = fs::usage(&disk) {
             assert_eq!(usage.map.len(), disk.len());
+        }
+        let mut other = Overlay::new(&disk, disk.len());
+        if fs::fat::enlarge_sectors(&mut other, 4096).is_ok() {
+            assert!(fs::recognise(&other).unwrap().is_some());
         }
     });
 }

@@ -182,7 +182,7 @@ fn a_table_moves_to_the_end_of_any_disk_that_can_hold_it() {
         table.fit(&mut other).unwrap();
         let backup = gpt::read(&other, 512, sectors as u64 - 1).unwrap();
         assert_eq!(backup.entries, table.entries);
-        let record = mbr::parse(&other.bytes()[..512]).unwrap();
+        let record = mbr::parse(&other.bytes()[..512], 512).unwrap();
         assert_eq!(
             record.entries[0].len,
             (sectors as u64 - 1) * 512,
@@ -223,7 +223,7 @@ proptest! {
     #[test]
     fn any_first_sector_is_read(mut sector in proptest::collection::vec(any::<u8>(), 512..=512)) {
         sector[510..512].copy_from_slice(&[0x55, 0xaa]);
-        if let Some(record) = mbr::parse(&sector) {
+        if let Some(record) = mbr::parse(&sector, 512) {
             prop_assert!(!record.entries.is_empty() && record.entries.len() <= 4);
             prop_assert!(record.entries.iter().all(|entry| entry.start > 0 && entry.len > 0));
         }

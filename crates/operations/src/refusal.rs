@@ -241,6 +241,12 @@ impl From<ComposeError> for Refusal {
                     "{error}. Nothing was touched; leave that partition out (--leave-out) to write the rest"
                 ),
             ),
+            ComposeError::Blocks { .. } => Self::conflict(
+                "reader-blocks",
+                format!(
+                    "{error}. Nothing was touched; write the card in a reader with blocks of 512 bytes"
+                ),
+            ),
             other => Self::invalid("cannot-compose", other.to_string()),
         }
     }

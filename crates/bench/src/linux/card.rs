@@ -180,8 +180,15 @@ fn unmount(place: &std::path::Path, disk: &Disk) -> Result<(), CardError> {
             return Ok(());
         }
     }
+    let rule = match refused {
+        // A service under the limits of its unit may not: the rule keeps desktops from mounting its cards at all.
+        Errno::PERM | Errno::ACCESS => {
+            "; the rule that \"duplicarium bench rule\" prints keeps desktops from mounting cards in this reader"
+        }
+        _ => "",
+    };
     Err(CardError::InUse(format!(
-        "{} is mounted at {}: {refused}; close what is open there, or unmount it by hand",
+        "{} is mounted at {}: {refused}; close what is open there, or unmount it by hand{rule}",
         disk.node.display(),
         place.display()
     )))

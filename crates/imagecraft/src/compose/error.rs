@@ -57,6 +57,16 @@ pub enum ComposeError {
     /// The base has no usable layout.
     #[error("the base cannot be used: {0}")]
     Layout(#[from] LayoutError),
+    /// The base cannot be made for the blocks of the card's reader.
+    #[error(
+        "the reader counts in blocks of {block} bytes, for which the content cannot be made: {why}"
+    )]
+    Blocks {
+        /// Block size of the reader in bytes.
+        block: u64,
+        /// What stands against it.
+        why: crate::blocks::BlocksError,
+    },
     /// The table could not be fitted to the card.
     #[error("the partition table cannot be fitted to the card: {0}")]
     Table(#[from] GptError),

@@ -13,6 +13,7 @@ use place::{edit, try_ext};
 pub use target::Target;
 pub(crate) use target::root;
 
+use crate::blocks;
 use crate::fs::ext::{Editor, ExtError};
 use crate::grow::{self, Grown, Growth, Shrunk};
 use crate::{Disk, DiskError, Layout, Map, Overlay, Partition, STAMP_PATH, Stamp};
@@ -31,6 +32,8 @@ pub struct Recipe {
     pub go_on: bool,
     /// Whether a file system that is found damaged is changed all the same.
     pub although_damaged: bool,
+    /// Block size of the card's reader in bytes, which the table shall count in; `None` leaves it as it is.
+    pub block: Option<u64>,
     /// Where data behind the last partition ends that belongs to the base: it goes onto the card.
     pub behind: Option<u64>,
     /// The stamp to leave, where a partition allows.
@@ -80,10 +83,16 @@ pub fn compose<B: Disk>(
     recipe: &Recipe,
 ) -> Result<Composed<B>, ComposeError> {
     let mut layout = Layout::read(&base)?;
+    let block = recipe.block.filter(|block| *block != layout.block);
+    let other_blocks = |block| move |why| ComposeError::Blocks { block, why };
+    let mut fitted = layout.clone();
+    if let Some(block) = block {
+        fitted.gpt = blocks::table_for(&layout, block).map_err(other_blocks(block))?;
+    }
     let behind = recipe.behind.map_or(0, |end| end.min(base.len()));
     let needed = behind
-        .saturating_add(layout.backup_len())
-        .max(layout.smallest_card());
+        .saturating_add(fitted.backup_len())
+        .max(fitted.smallest_card());
     let fits = needed <= card_len;
     if !fits && !recipe.shrinks {
         return Err(ComposeError::CardTooSmall {
@@ -93,13 +102,17 @@ pub fn compose<B: Disk>(
         });
     }
     let mut work = Work::default();
-    let mut disk;
-    if fits {
-        disk = Overlay::new(base, card_len);
+    // What lies behind the card's end is there until it has been moved.
+    let whole = if fits {
+        card_len
     } else {
-        // What lies behind the card's end is there until it has been moved.
-        let whole = base.len().max(card_len);
-        disk = Overlay::new(base, whole);
+        base.len().max(card_len)
+    };
+    let mut disk = Overlay::new(base, whole);
+    if let Some(block) = block {
+        blocks::recount(&mut disk, &mut layout, block).map_err(other_blocks(block))?;
+    }
+    if !fits {
         work.shrink(&mut disk, &mut layout, card_len, recipe)
             .map_err(|e| e.too_small(needed, card_len))?;
         disk.cut(card_len);

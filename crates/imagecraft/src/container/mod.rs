@@ -381,7 +381,7 @@ impl Source {
 /// Whether raw bytes can be the beginning of a disk: a partition table, or a file system from
 /// byte 0 on.
 pub fn looks_like_a_disk(head: &[u8]) -> bool {
-    table::mbr::parse(head).is_some()
+    table::mbr::parse(head, crate::SECTOR).is_some()
         || table::gpt::is_announced(head)
         || fs::signature(head).is_some()
 }

@@ -66,6 +66,12 @@ impl Used {
         self.words[(block / 64) as usize] >> (block % 64) & 1 == 1
     }
 
+    /// Whether all these blocks are in the set.
+    pub fn has_all(&self, start: u64, count: u64) -> bool {
+        let end = start.saturating_add(count);
+        end <= self.blocks && self.next(start, false) >= end
+    }
+
     /// Adds everything that is in `other`, a set over the same blocks.
     pub fn unite(&mut self, other: &Self) {
         for (word, more) in self.words.iter_mut().zip(&other.words) {

@@ -1,7 +1,7 @@
 //! The GUID partition table (UEFI specification, 5.3): a header in sector 1 and a copy of it in
 //! the last sector, each with a CRC-32 and an array of entries.
 
-use crate::number::{le32, le64, times};
+use crate::number::{le32, le64, split, times};
 use crate::{Disk, DiskError, SECTOR};
 
 /// Sector sizes that a table can be made for, in bytes.
@@ -67,6 +67,17 @@ pub enum GptError {
     /// The disk ends before the table does.
     #[error("the disk is too small to hold its GPT")]
     NoRoom,
+    /// A partition begins or ends between two blocks.
+    #[error("partition {number} does not begin and end on borders of {block} bytes")]
+    Border {
+        /// Number of the partition.
+        number: u32,
+        /// The sector size that was wanted, in bytes.
+        block: u64,
+    },
+    /// What lies in front of the first partition would be overwritten by a table of larger sectors.
+    #[error("{0} lies where a table of larger sectors would stand")]
+    Front(&'static str),
     /// The disk could not be read.
     #[error(transparent)]
     Disk(#[from] DiskError),
@@ -197,6 +208,90 @@ impl Gpt {
         Some(moved)
     }
 
+    /// The first byte behind the first copy, with its entries right behind its header.
+    fn front_len(&self) -> u64 {
+        let array = (self.array.len() as u64).next_multiple_of(self.sector);
+        array.saturating_add(self.sector.saturating_mul(2))
+    }
+
+    /// The same partitions in a table of sectors of `block` bytes, to be fitted to a disk.
+    pub fn recounted(&self, block: u64) -> Result<Self, GptError> {
+        let mut table = Self {
+            sector: block,
+            ..self.clone()
+        };
+        let entry_len = le32(&self.header, 84).unwrap_or(0) as usize;
+        let front = table.front_len();
+        for entry in &self.entries {
+            let number = entry.number;
+            let border = GptError::Border { number, block };
+            let ((first, before), (behind, rest)) = (
+                split(entry.start, block),
+                split(entry.start.saturating_add(entry.len), block),
+            );
+            if before != 0 || rest != 0 {
+                return Err(border);
+            }
+            if entry.start < front {
+                return Err(GptError::Front("a partition"));
+            }
+            let at = (number as usize)
+                .saturating_sub(1)
+                .saturating_mul(entry_len);
+            let Some(raw) = table
+                .array
+                .get_mut(at.saturating_add(32)..at.saturating_add(48))
+            else {
+                return Err(border);
+            };
+            raw[..8].copy_from_slice(&first.to_le_bytes());
+            raw[8..].copy_from_slice(&behind.saturating_sub(1).to_le_bytes());
+        }
+        let first_usable = times(front, block);
+        for (at, value) in [(24, 1), (40, first_usable), (72, 2)] {
+            table.header[at..][..8].copy_from_slice(&u64::to_le_bytes(value));
+        }
+        let crc = crc32fast::hash(&table.array);
+        table.header[88..92].copy_from_slice(&crc.to_le_bytes());
+        Ok(table)
+    }
+
+    /// Makes room in front of the first partition for a table in place of `former`: what that had there goes; anything else is
+    /// refused, such as the first stage of a boot loader.
+    pub fn clear_front<D: Disk + ?Sized>(
+        &self,
+        disk: &mut D,
+        former: &Self,
+    ) -> Result<(), GptError> {
+        let own = [
+            (former.sector, former.sector),
+            (
+                le64(&former.header, 72)
+                    .filter(|_| le64(&former.header, 24) == Some(1))
+                    .unwrap_or(2)
+                    .saturating_mul(former.sector),
+                former.array.len() as u64,
+            ),
+        ];
+        let len = self.front_len().max(former.front_len());
+        let len = self
+            .entries
+            .iter()
+            .map(|entry| entry.start)
+            .fold(len, u64::min);
+        let mut front = disk.read_vec(0, len as usize)?;
+        for (at, len) in own {
+            let from = (at as usize).min(front.len());
+            let to = (at.saturating_add(len) as usize).min(front.len());
+            front[from..to].fill(0);
+        }
+        let stays = (self.front_len() as usize).min(front.len());
+        if front[SECTOR as usize..stays].iter().any(|byte| *byte != 0) {
+            return Err(GptError::Front("a boot loader, or something else,"));
+        }
+        Ok(disk.write_at(SECTOR, &front[SECTOR as usize..])?)
+    }
+
     /// Writes both copies of the table so that they fit a disk of this length: the backup at its
     /// very end, the usable range up to there. Entries, GUIDs and the place of the primary
     /// entries stay; the protective record in sector 0 is stretched over the disk.
@@ -244,7 +339,7 @@ impl Gpt {
 /// which has other entries too, is left alone.
 fn stretch_protective<D: Disk + ?Sized>(disk: &mut D, sectors: u64) -> Result<(), GptError> {
     let mut sector = disk.read_vec(0, SECTOR as usize)?;
-    let only_protective = super::mbr::parse(&sector)
+    let only_protective = super::mbr::parse(&sector, SECTOR)
         .is_some_and(|mbr| mbr.entries.len() == 1 && mbr.entries[0].kind == super::mbr::PROTECTIVE);
     if only_protective {
         let used = sector[446..510]

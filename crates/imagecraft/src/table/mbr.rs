@@ -1,7 +1,7 @@
 //! The master boot record: four entries of 16 bytes at byte 446 of sector 0, signature 55 AA at
 //! byte 510 (as laid down for the IBM PC and described in the UEFI specification, 5.2.1).
 
-use crate::number::{le16, le32};
+use crate::number::{le16, le32, split, times};
 use crate::{Disk, DiskError, SECTOR};
 
 /// Most logical partitions that are followed; the chain of a real disk is far shorter.
@@ -45,7 +45,8 @@ pub struct Mbr {
 
 /// Parses sector 0. `None` where it is no master boot record: no 55 AA, an entry with a status
 /// byte other than 00 and 80, or no entry in use (a file system's boot sector has 55 AA too).
-pub fn parse(sector: &[u8]) -> Option<Mbr> {
+/// `block` is the number of bytes that its entries count in, which the record does not say.
+pub fn parse(sector: &[u8], block: u64) -> Option<Mbr> {
     if le16(sector, 510)? != 0xaa55 {
         return None;
     }
@@ -55,14 +56,14 @@ pub fn parse(sector: &[u8]) -> Option<Mbr> {
         if status & 0x7f != 0 {
             return None;
         }
-        let len = u64::from(le32(raw, 12)?) * SECTOR;
+        let len = u64::from(le32(raw, 12)?).saturating_mul(block);
         if kind == 0 || len == 0 {
             continue;
         }
         entries.push(Entry {
             number,
             kind,
-            start: u64::from(le32(raw, 8)?) * SECTOR,
+            start: u64::from(le32(raw, 8)?).saturating_mul(block),
             len,
             active: status == 0x80,
             record: 0,
@@ -89,8 +90,12 @@ pub struct Chain {
 }
 
 /// Follows the chain of extended boot records that begins with `extended`: each holds one logical
-/// partition, counted from itself, and a link, counted from the first.
-pub fn logical<D: Disk + ?Sized>(disk: &D, extended: &Entry) -> Result<Chain, DiskError> {
+/// partition, counted from itself, and a link, counted from the first, in blocks of `block` bytes.
+pub fn logical<D: Disk + ?Sized>(
+    disk: &D,
+    extended: &Entry,
+    block: u64,
+) -> Result<Chain, DiskError> {
     let mut chain = Chain {
         entries: Vec::new(),
         records: Vec::new(),
@@ -111,8 +116,8 @@ pub fn logical<D: Disk + ?Sized>(disk: &D, extended: &Entry) -> Result<Chain, Di
         }
         chain.records.push(at);
         let read = |raw: &[u8], from: u64| {
-            let start = u64::from(le32(raw, 8).unwrap_or(0)) * SECTOR;
-            let len = u64::from(le32(raw, 12).unwrap_or(0)) * SECTOR;
+            let start = u64::from(le32(raw, 8).unwrap_or(0)).saturating_mul(block);
+            let len = u64::from(le32(raw, 12).unwrap_or(0)).saturating_mul(block);
             (raw[4], from.saturating_add(start), len, raw[0] == 0x80)
         };
         let (kind, start, len, active) = read(&sector[446..462], at);
@@ -140,30 +145,56 @@ const BEYOND_CHS: [u8; 3] = [0xfe, 0xff, 0xff];
 const ENTRIES: usize = 446;
 const ENTRY_LEN: usize = 16;
 
-/// Why a partition could not be made longer.
+/// Why a record could not be changed.
 #[derive(Debug, thiserror::Error)]
 #[non_exhaustive]
 pub enum MbrError {
     /// The record does not name the partition.
     #[error("no record names partition {0}")]
     NoEntry(u32),
-    /// 32 bits count its sectors.
-    #[error("partition {0} would end beyond 2 TiB, where an MBR cannot reach")]
-    TooFar(u32),
+    /// 32 bits count its blocks.
+    #[error(
+        "partition {number} would end behind block {} of {block} bytes, where an MBR cannot reach",
+        u32::MAX
+    )]
+    TooFar {
+        /// Number of the partition.
+        number: u32,
+        /// The bytes that the record counts in.
+        block: u64,
+    },
+    /// A place lies between two blocks.
+    #[error("byte {at} of the record at byte {record} is not on a border of {block} bytes")]
+    Border {
+        /// First byte of the record.
+        record: u64,
+        /// The place, in bytes as its entry counts.
+        at: u64,
+        /// The bytes that the record shall count in.
+        block: u64,
+    },
     /// The disk could not be read or written.
     #[error(transparent)]
     Disk(#[from] DiskError),
 }
 
 /// Makes the partition with this number end at byte `end`; the extended partition around a
-/// logical one, and the link to its record, reach as far then.
-pub fn move_end<D: Disk + ?Sized>(disk: &mut D, number: u32, end: u64) -> Result<(), MbrError> {
-    if end / SECTOR > u64::from(u32::MAX) {
-        return Err(MbrError::TooFar(number));
+/// logical one, and the link to its record, reach as far then. The records count in `block` bytes.
+pub fn move_end<D: Disk + ?Sized>(
+    disk: &mut D,
+    number: u32,
+    end: u64,
+    block: u64,
+) -> Result<(), MbrError> {
+    if times(end, block) > u64::from(u32::MAX) {
+        return Err(MbrError::TooFar { number, block });
     }
     let missing = || MbrError::NoEntry(number);
     let head = disk.read_vec(0, SECTOR as usize)?;
-    let table = parse(&head).ok_or_else(missing)?;
+    let table = parse(&head, block).ok_or_else(missing)?;
+    let set_end = |disk: &mut D, record, position, start, end: u64| {
+        set_len(disk, record, position, end.saturating_sub(start), block)
+    };
     if let Some(entry) = table.entries.iter().find(|entry| entry.number == number) {
         return set_end(
             disk,
@@ -175,7 +206,7 @@ pub fn move_end<D: Disk + ?Sized>(disk: &mut D, number: u32, end: u64) -> Result
     }
     let extended = table.entries.iter().find(|entry| entry.is_extended());
     let extended = extended.ok_or_else(missing)?;
-    let chain = logical(disk, extended)?;
+    let chain = logical(disk, extended, block)?;
     let entry = chain.entries.iter().find(|entry| entry.number == number);
     let entry = entry.ok_or_else(missing)?;
     set_end(disk, entry.record, 0, entry.start, end)?;
@@ -196,21 +227,75 @@ pub fn move_end<D: Disk + ?Sized>(disk: &mut D, number: u32, end: u64) -> Result
     Ok(())
 }
 
-/// Gives the entry at a position of a record a new end.
-fn set_end<D: Disk + ?Sized>(
+/// Gives the entry at a position of a record a new length.
+fn set_len<D: Disk + ?Sized>(
     disk: &mut D,
     record: u64,
     position: usize,
-    start: u64,
-    end: u64,
+    len: u64,
+    block: u64,
 ) -> Result<(), MbrError> {
     let mut sector = disk.read_vec(record, SECTOR as usize)?;
     let at = ENTRIES.saturating_add(position.saturating_mul(ENTRY_LEN));
-    let sectors = end.saturating_sub(start) / SECTOR;
-    let sectors = u32::try_from(sectors).unwrap_or(u32::MAX);
+    let blocks = u32::try_from(times(len, block)).unwrap_or(u32::MAX);
     sector[at..][5..8].copy_from_slice(&BEYOND_CHS);
-    sector[at..][12..16].copy_from_slice(&sectors.to_le_bytes());
+    sector[at..][12..16].copy_from_slice(&blocks.to_le_bytes());
     Ok(disk.write_at(record, &sector)?)
+}
+
+/// Makes the record and the chain of its extended partition count in `to` bytes instead of `from`; each partition stays
+/// where it is. The entries' cylinders and heads say that they cannot express the place then.
+pub fn recount<D: Disk + ?Sized>(disk: &mut D, from: u64, to: u64) -> Result<(), MbrError> {
+    let head = disk.read_vec(0, SECTOR as usize)?;
+    let table = parse(&head, from).ok_or(MbrError::NoEntry(1))?;
+    let mut records = vec![0];
+    for extended in table.entries.iter().filter(|entry| entry.is_extended()) {
+        records.extend(logical(disk, extended, from)?.records);
+    }
+    let mut changed = Vec::new();
+    for record in records {
+        if split(record, to).1 != 0 {
+            return Err(MbrError::Border {
+                record,
+                at: record,
+                block: to,
+            });
+        }
+        let mut sector = disk.read_vec(record, SECTOR as usize)?;
+        // A record of the chain has two entries in use.
+        let entries = if record == 0 { 4 } else { 2 };
+        for (number, raw) in (1..).zip(
+            sector[ENTRIES..510]
+                .chunks_exact_mut(ENTRY_LEN)
+                .take(entries),
+        ) {
+            let len = u64::from(le32(raw, 12).unwrap_or(0));
+            if raw[4] == 0 || len == 0 {
+                continue;
+            }
+            for field in [8, 12] {
+                let bytes = u64::from(le32(raw, field).unwrap_or(0)).saturating_mul(from);
+                let (blocks, rest) = split(bytes, to);
+                if rest != 0 {
+                    return Err(MbrError::Border {
+                        record,
+                        at: bytes,
+                        block: to,
+                    });
+                }
+                let blocks =
+                    u32::try_from(blocks).map_err(|_| MbrError::TooFar { number, block: to })?;
+                raw[field..][..4].copy_from_slice(&blocks.to_le_bytes());
+            }
+            raw[1..4].copy_from_slice(&BEYOND_CHS);
+            raw[5..8].copy_from_slice(&BEYOND_CHS);
+        }
+        changed.push((record, sector));
+    }
+    for (record, sector) in changed {
+        disk.write_at(record, &sector)?;
+    }
+    Ok(())
 }
 
 /// The trade's name of a partition type byte.

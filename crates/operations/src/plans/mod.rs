@@ -229,26 +229,26 @@ impl Plans {
         judged: Option<&Insertion>,
     ) -> Result<api::Plan, Refusal> {
         let wanted = self.wanted(new).await?;
-        let Inserted { at, medium, found } = self.slots.card_in(new.slot).await?;
+        let inserted = self.slots.card_in(new.slot).await?;
+        let Inserted { at, medium, found } = &inserted;
         if judged.is_some_and(|insertion| *insertion != medium.insertion) {
             return Err(cardwork::Unsafe::Swapped.into());
         }
         // By the card that was just looked at: what was seen a moment ago may be another one.
-        wanted.check_source(new.slot, &at, &medium.insertion)?;
+        wanted.check_source(new.slot, at, &medium.insertion)?;
         let mut stops = Stops::default();
-        stops.medium(new.slot, &medium);
-        stops.size(new.slot, &medium, &wanted.base_name, wanted.smallest_card);
-        stops.blocks(new.slot, &medium, &wanted.base_name, &wanted.table);
+        stops.medium(new.slot, medium);
+        stops.size(new.slot, medium, &wanted.base_name, wanted.smallest_card);
         if let Some(label) = &found.label {
             let card = self.records.card(label).await?;
             stops.standing(new.slot, &card, CardWork::Full);
             stops.suspicion(new.slot, &card);
         }
         stops.settle()?;
-        let (card, new_label) = self.label(new.slot, &medium, &found, operator).await?;
+        let (card, new_label) = self.label(new.slot, medium, found, operator).await?;
         // Before anything is said about the card, so that what changes meanwhile voids the plan.
         let standing = self.records.standing(card.id).await?;
-        let mut order = self.order(&wanted, at.clone(), &found, &card);
+        let mut order = self.order(&wanted, &inserted, &card);
         order.size_proven = self.records.is_proven(card.id).await?;
         let tried = self.try_compose(&order).await?;
         let growth = tried.growth.or_else(|| match wanted.grow {
@@ -296,7 +296,7 @@ impl Plans {
         let seconds =
             rates.map(|(write, verify)| to_write as f64 / write + to_write as f64 / verify);
         if !order.wipe_free
-            && let Some(whose) = losses::stays_readable(&found, wanted.device.as_ref())
+            && let Some(whose) = losses::stays_readable(found, wanted.device.as_ref())
         {
             cautions.push(whose);
         }
@@ -314,7 +314,7 @@ impl Plans {
             new_label,
             card_size: medium.size,
             size_proven,
-            card_holds: losses::holds(&found, &card),
+            card_holds: losses::holds(found, &card),
             base: wanted.base_name.clone(),
             device: wanted.device.as_ref().map(|device| device.name.clone()),
             to_write,
@@ -324,7 +324,7 @@ impl Plans {
             files: landing,
             growth,
             left_out: tried.left_out,
-            lost: losses::lost(&self.records, &found, &card).await?,
+            lost: losses::lost(&self.records, found, &card).await?,
             cautions,
             notes,
         };

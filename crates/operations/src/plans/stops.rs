@@ -1,8 +1,7 @@
 //! What makes a card no target at all. Somebody at a bench who is told one reason, mends it and is told the
 //! next has walked twice: all that is known is said at once.
 
-use cardwork::{Medium, USUAL_BLOCK};
-use imagecraft::table::TableKind;
+use cardwork::Medium;
 use records::cards::Card;
 
 use crate::refusal::Refusal;
@@ -44,19 +43,6 @@ impl Stops {
                 exact(smallest)
             );
             self.add("card-too-small", detail);
-        }
-    }
-
-    /// Against a reader whose blocks are not those that the tables of what goes onto the card are counted in: the card would
-    /// be right byte for byte, and whoever uses it in such a reader would find nothing on it.
-    pub fn blocks(&mut self, slot: SlotName, medium: &Medium, base: &str, table: &str) {
-        if medium.block != USUAL_BLOCK && table != TableKind::None.name() {
-            let detail = format!(
-                "the reader of slot {slot} counts in blocks of {} bytes, and the {table} table of {base} in blocks of \
-                 {USUAL_BLOCK}: no computer would find its partitions through such a reader. Write the card in another reader",
-                medium.block
-            );
-            self.add("reader-blocks", detail);
         }
     }
 

@@ -19,7 +19,7 @@ use crate::damage::refuse_damaged;
 use crate::in_force::{Counted, growth, open_logins, planned_file, recorded_settings, sheet_text};
 use crate::refusal::Refusal;
 use crate::shown;
-use crate::slots::Found;
+use crate::slots::Inserted;
 use crate::store::manifest_name;
 use crate::work::WriteOrder;
 use api::SlotName;
@@ -32,8 +32,6 @@ pub struct Wanted {
     pub base: Base,
     pub base_name: String,
     pub manifest: Name,
-    /// Kind of its partition table.
-    pub table: String,
     /// What a restore test of a backup found that did not pass.
     pub failed_test: Option<String>,
     pub smallest_card: u64,
@@ -199,7 +197,6 @@ impl Plans {
             base: Base::Release(release.id),
             base_name: release.name.clone(),
             manifest,
-            table: release.table_kind.clone(),
             failed_test: None,
             smallest_card: release.smallest_card as u64,
             read_from: None,
@@ -276,7 +273,6 @@ impl Plans {
             base: Base::Backup(backup.id),
             base_name: backup.name.clone(),
             manifest,
-            table: backup.table_kind.clone(),
             failed_test,
             smallest_card: backup.smallest_card as u64,
             read_from: backup.reader.map(|reader| ReadFrom {
@@ -385,15 +381,15 @@ impl Plans {
     pub(super) fn order(
         &self,
         wanted: &Wanted,
-        at: Spot,
-        found: &Found,
+        Inserted { at, medium, found }: &Inserted,
         card: &Card,
     ) -> WriteOrder {
         let settings = wanted.counted.as_ref().map_or_else(Vec::new, |counted| {
             recorded_settings(&self.store.keys, &counted.fields, &counted.values)
         });
         WriteOrder {
-            at,
+            at: at.clone(),
+            block: medium.block,
             bound: found.bound.clone(),
             card_id: card.id,
             card: card.label.clone(),

@@ -40,6 +40,7 @@ const OF_THE_CARD: &[&str] = &[
     "card-twice",
     "card-unreadable",
     "card-failed",
+    "reader-blocks",
     "source-card",
 ];
 

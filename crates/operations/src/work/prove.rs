@@ -152,6 +152,8 @@ fn as_on_a_card(
     let recipe = Recipe {
         growth: Some(Growth::default()),
         go_on: true,
+        // As in a usual reader, and in the board that tries it.
+        block: Some(imagecraft::SECTOR),
         ..Recipe::default()
     };
     let size = (backup.card_size as u64).max(disk.len());

@@ -45,6 +45,8 @@ pub struct WriteOrder {
     pub growth: Option<Growth>,
     /// Whether the last partition is shrunk where the card is too small for it.
     pub shrinks: bool,
+    /// Block size of the card's reader in bytes.
+    pub block: u32,
     /// Whether a partition that cannot be edited is left as it is.
     pub leave_out: bool,
     /// What growing came to when the plan was made, and what was left out.
@@ -105,6 +107,7 @@ impl WriteOrder {
             shrinks: self.shrinks,
             go_on: self.leave_out,
             although_damaged: self.although_damaged,
+            block: Some(u64::from(self.block)),
             behind: self.behind,
             stamp: Some(Stamp {
                 format: 1,

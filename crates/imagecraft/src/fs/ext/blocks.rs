@@ -3,13 +3,17 @@
 //! that nobody has written yet and the room that copies of the descriptors may grow into: a file
 //! system grown over a large card has hundreds of megabytes of both.
 
-use super::ExtError;
 use super::checksum::crc32c;
 use super::superblock::Superblock;
+use super::{ExtError, Structure, damaged};
 use crate::Disk;
 use crate::fs::Used;
 
-/// Reads all block bitmaps. `checked` says whether checksums must match.
+/// Reads all block bitmaps. `checked` says whether checksums must match, and the numbers of what is free.
+///
+/// # Errors
+/// [`ExtError::Checksum`] and [`ExtError::Damaged`] where a bitmap is not the one that its group descriptor tells of: it may
+/// call free what is in use.
 pub fn used<D: Disk + ?Sized>(
     disk: &D,
     superblock: &Superblock,
@@ -58,6 +62,14 @@ pub fn used<D: Disk + ?Sized>(
             }
         }
         let bits = superblock.clusters_per_group();
+        let there = superblock.group_len(group).div_ceil(superblock.cluster);
+        if checked && free_bits(&bitmap, there.min(bits)) != u64::from(found.free_clusters) {
+            return Err(damaged(
+                Structure::Group,
+                Some(group),
+                "says that another number of blocks is free than its block bitmap",
+            ));
+        }
         let mut bit = 0;
         while bit < bits {
             let byte = bitmap[(bit / 8) as usize];
@@ -89,4 +101,15 @@ pub fn used<D: Disk + ?Sized>(
         used.remove(superblock.group_start(group).saturating_add(from), count);
     }
     Ok(used)
+}
+
+/// How many of the first bits of a bitmap are not set.
+fn free_bits(bitmap: &[u8], bits: u64) -> u64 {
+    let (whole, rest) = ((bits / 8) as usize, bits % 8);
+    let zeros = |byte: u8| u64::from(byte.count_zeros());
+    let mut free: u64 = bitmap.iter().take(whole).map(|byte| zeros(*byte)).sum();
+    if let Some(last) = bitmap.get(whole).filter(|_| rest > 0) {
+        free = free.saturating_add(zeros(last | (0xff_u8 << rest)));
+    }
+    free
 }

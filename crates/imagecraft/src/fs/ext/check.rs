@@ -10,7 +10,7 @@ use super::inode::{self, Inode, ROOT};
 use super::superblock::Superblock;
 use super::{Ext, ExtError, Structure, damaged};
 use crate::Disk;
-use crate::fs::NodeKind;
+use crate::fs::{NodeKind, Used};
 use crate::number::{split, times};
 
 /// Most files and folders that are looked at. A root file system has some ten thousand.
@@ -27,8 +27,19 @@ impl Claims {
         }
     }
 
-    /// No block may belong to two.
-    fn settle(mut self) -> Result<(), ExtError> {
+    /// No block may belong to two, and none of a file's be called free.
+    fn settle(mut self, used: &Used) -> Result<(), ExtError> {
+        for (start, count, owner) in self.0.iter().filter(|(_, _, owner)| *owner != 0) {
+            if !used.has_all(*start, *count) {
+                return Err(damaged(
+                    Structure::BlockMap,
+                    None,
+                    format!(
+                        "of inode {owner} has {count} blocks from block {start} on, of which the block bitmap calls some free"
+                    ),
+                ));
+            }
+        }
         self.0.sort_unstable();
         for pair in self.0.windows(2) {
             let ((start, count, one), (next, _, two)) = (pair[0], pair[1]);
@@ -54,7 +65,7 @@ impl Claims {
 
 impl<D: Disk> Ext<D> {
     /// Walks through all folders: every name must lead to an inode in use, every folder be reached
-    /// once, every block table lie inside the file system, and no block belong to two.
+    /// once, every block table lie inside the file system, and no block belong to two or be called free.
     ///
     /// # Errors
     /// [`ExtError::Damaged`] with what is wrong and where.
@@ -109,7 +120,7 @@ impl<D: Disk> Ext<D> {
                 }
             }
         }
-        claims.settle()
+        claims.settle(&super::blocks::used(&self.disk, &self.superblock, true)?)
     }
 
     fn claim_tables(&self, claims: &mut Claims) -> Result<(), ExtError> {

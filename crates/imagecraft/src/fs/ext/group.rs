@@ -16,6 +16,8 @@ pub struct Group {
     pub block_bitmap: u64,
     pub inode_bitmap: u64,
     pub inode_table: u64,
+    /// Clusters that it says are free.
+    pub free_clusters: u32,
     /// Whether its block bitmap was never written: only its own tables are in use.
     pub blocks_unused: bool,
     /// Inodes at the end of its table that were never used, and whose bytes nobody promised to
@@ -121,6 +123,7 @@ impl Superblock {
             block_bitmap: block(0, 0x20),
             inode_bitmap: block(4, 0x24),
             inode_table: block(8, 0x28),
+            free_clusters: half(0xc) | if wide { half(0x2c) << 16 } else { 0 },
             blocks_unused: flags & BLOCKS_UNUSED != 0,
             raw_inodes: match flags & (TABLE_ZEROED | INODES_UNUSED) {
                 0 => unused.min(self.inodes_per_group),

@@ -42,6 +42,11 @@ pub fn recognise<D: Disk + ?Sized>(disk: &D) -> Result<Option<FileSystem>, DiskE
     Ok(superblock::has_magic(&raw).then(|| superblock::describe(&raw)))
 }
 
+/// Length of a block of the file system that fills `disk`, in bytes.
+pub fn block_len<D: Disk + ?Sized>(disk: &D) -> Result<u64, ExtError> {
+    Ok(Superblock::read(disk)?.block_len)
+}
+
 /// Which bytes are in use. A file system that was not unmounted counts what is in use before
 /// *or* after its journal was replayed.
 ///

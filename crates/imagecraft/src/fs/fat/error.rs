@@ -36,6 +36,14 @@ pub enum FatError {
         /// What is wrong with it, to be read behind its name.
         what: &'static str,
     },
+    /// It cannot be given larger sectors.
+    #[error("in sectors of {sector} bytes {what}")]
+    Sectors {
+        /// What stands against it.
+        what: &'static str,
+        /// Sector size in bytes.
+        sector: u64,
+    },
     /// The disk could not be read or written.
     #[error(transparent)]
     Disk(#[from] DiskError),

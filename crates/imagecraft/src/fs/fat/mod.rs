@@ -9,6 +9,7 @@ mod empty;
 pub(in crate::fs) mod error;
 mod files;
 mod name;
+mod sectors;
 mod usage;
 
 use super::{FileSystem, label};
@@ -20,6 +21,7 @@ use crate::number::{le16, le32, times};
 use crate::{Disk, DiskError};
 use directory::{Entry, Place};
 
+pub use sectors::enlarge_sectors;
 pub use usage::usage;
 
 /// The largest allocation table that is held in memory, in bytes.

@@ -184,6 +184,7 @@ impl<D: Disk> Editor<D> {
                 block_bitmap: block_bitmaps[number],
                 inode_bitmap: inode_bitmaps[number],
                 inode_table: inode_tables[number],
+                free_clusters: 0,
                 blocks_unused: false,
                 raw_inodes: 0,
                 bitmap_checksum: (0, 0),
