@@ -309,6 +309,38 @@ impl Testbed {
         command
     }
 
+    /// Lets the next start of the service, and what it starts, see another time: so many days off. `false`, with the reason
+    /// printed, where the library for that is not installed.
+    pub fn set_clock(&mut self, days: i64) -> bool {
+        let name = "faketime/libfaketimeMT.so.1";
+        let folders = std::fs::read_dir("/usr/lib")
+            .into_iter()
+            .flatten()
+            .flatten();
+        let library = folders
+            .map(|folder| folder.path().join(name))
+            .find(|one| one.is_file());
+        let Some(library) = library else {
+            eprintln!("SKIPPED: the clock stays right, for libfaketime is not installed");
+            return false;
+        };
+        let ours = [
+            "LD_PRELOAD",
+            "FAKETIME",
+            "FAKETIME_DONT_FAKE_MONOTONIC",
+            "NO_FAKE_STAT",
+        ];
+        self.environment
+            .retain(|(name, _)| !ours.contains(&name.as_str()));
+        if days != 0 {
+            let values = [path(&library), &format!("{days:+}d"), "1", "1"];
+            let set = ours.iter().zip(values);
+            self.environment
+                .extend(set.map(|(name, value)| ((*name).to_owned(), value.to_owned())));
+        }
+        true
+    }
+
     /// Starts the service and waits until it is ready.
     pub fn start_service(&mut self) {
         let log = std::fs::File::options()

@@ -29,17 +29,14 @@ async fn main() {
         let mut model = Model::new(seed);
         for step in 0..60 {
             model.step(step % 2 == 1).await;
+            if step % 20 == 10 {
+                model.seldom(step > 40).await;
+            }
             if step % 30 == 20 {
                 model.lose_everything(seed % 5).await;
             }
         }
-        let played = model.finish().await;
-        all.steps += played.steps;
-        all.done += played.done;
-        all.kills += played.kills;
-        all.last_block_kills += played.last_block_kills;
-        all.faults += played.faults;
-        all.database_kills += played.database_kills;
+        all += model.finish().await;
     }
     let rounds = (kills / 4).max(4);
     println!("seed {seed}: {rounds} writes at a bench on another computer");
@@ -50,14 +47,19 @@ async fn main() {
     println!("{:?}", hands.expect("nothing that was promised was lost"));
     println!(
         "{} steps in {:.0} s: {} jobs done, service killed {} times, {} of them between the last block and the \
-         record, database {} times, {} cards that lied, failed or vanished; nothing acknowledged was lost, \
-         nothing false was said",
+         record, database {} times, {} cards that lied, failed or vanished, {} checks cut off, {} boards accepted or \
+         rejected, {} pieces of the vault damaged, {} jumps of the clock; nothing acknowledged was lost, nothing false \
+         was said",
         all.steps,
         begun.elapsed().as_secs_f64(),
         all.done,
         all.kills,
         all.last_block_kills,
         all.database_kills,
-        all.faults
+        all.faults,
+        all.cut_checks,
+        all.arrivals,
+        all.harmed,
+        all.jumps
     );
 }

@@ -37,3 +37,19 @@ async fn what_is_said_after_everything_was_lost_is_what_is() {
     }
     println!("{:?}", model.finish().await);
 }
+
+/// Checks that are cut off, boards that are accepted and rejected, damage to the vault and a clock that jumps.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_said_of_checks_boards_damage_and_after_the_clock_jumped_is_what_is() {
+    let seed = std::env::var("MODEL_SEED")
+        .ok()
+        .and_then(|seed| seed.parse().ok());
+    let seed = seed.unwrap_or_else(|| u64::from(std::process::id()) + 2);
+    println!("MODEL_SEED={seed}");
+    let mut model = Model::new(seed);
+    model.seldom(false).await;
+    model.seldom(true).await;
+    let played = model.finish().await;
+    println!("{played:?}");
+    assert!(played.arrivals > 0, "{played:?}");
+}

@@ -2,10 +2,12 @@
 //! read off the medium itself, with the system's own tools; after every step what the service says
 //! of cards, devices, releases and backups must agree with it.
 
+mod boards;
+mod checks;
+mod harm;
+mod medium;
+
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::Read;
-use std::path::Path;
-use std::process::Command;
 use std::time::{Duration, Instant};
 
 use api::{Client, ClientError, Job, NewPlan, NewRelease, NewState, Standing};
@@ -13,6 +15,8 @@ use bench::Bench;
 use rustix::process::{Pid, Signal, kill_process};
 
 use crate::{Testbed, demo_image, demo_sheet};
+use medium::passphrase_on;
+pub use medium::{Medium, medium};
 
 /// Devices that cards are made for.
 const DEVICES: [&str; 2] = ["quay-01", "quay-02"];
@@ -23,6 +27,8 @@ const CARDS: [(&str, u64); 4] = [
     ("chalk", 1_010_000_896),
     ("slate", 7_990_152_192),
 ];
+/// The passphrase that the network of the boards takes.
+const RIGHT: &str = "ebb and flow 1907";
 const RELEASE: &str = "quaylink 2.4";
 /// How long the service may take to find out what a card is.
 const PATIENCE: Duration = Duration::from_secs(40);
@@ -49,84 +55,6 @@ impl Chance {
     fn pick<'a, T>(&mut self, all: &'a [T]) -> &'a T {
         &all[self.below(all.len() as u64) as usize]
     }
-}
-
-/// What is on a card, read off its medium.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Medium {
-    /// Its beginning reads as zero.
-    Blank,
-    /// It says that it is unfinished, in this job.
-    Unfinished {
-        /// Number of the job.
-        job: i64,
-    },
-    /// A board would boot it, and it carries this stamp.
-    Whole {
-        /// Number of the imprint.
-        imprint: i64,
-        /// Device.
-        device: Option<String>,
-        /// Release or backup that was written.
-        base: String,
-    },
-    /// Nothing of these.
-    Other,
-}
-
-/// Reads a card as a stranger would: by its first bytes, and its stamp with mtools.
-pub fn medium(card: &Path) -> Medium {
-    let mut head = vec![0; 128 << 10];
-    let mut file = std::fs::File::open(card).expect("the card is a file");
-    file.read_exact(&mut head).expect("a card has a head");
-    if head.iter().all(|byte| *byte == 0) {
-        return Medium::Blank;
-    }
-    let text = String::from_utf8_lossy(&head[..512]).into_owned();
-    if let Some((_, rest)) = text.split_once("UNFINISHED\n") {
-        let json = rest.lines().next().unwrap_or("");
-        let mark: serde_json::Value = serde_json::from_str(json).unwrap_or_default();
-        let job = mark["job"].as_i64().unwrap_or(-1);
-        return Medium::Unfinished { job };
-    }
-    if head[510..512] != [0x55, 0xaa] {
-        return Medium::Other;
-    }
-    let start = u32::from_le_bytes([head[454], head[455], head[456], head[457]]);
-    let stamp = file_on(card, start, "duplicarium-stamp.json");
-    let stamp: serde_json::Value = serde_json::from_slice(&stamp).unwrap_or_default();
-    let Some(imprint) = stamp["imprint"].as_i64() else {
-        return Medium::Other;
-    };
-    let base = &stamp["base"];
-    let base = base["release"].as_str().or(base["backup"].as_str());
-    Medium::Whole {
-        imprint,
-        device: stamp["device"].as_str().map(str::to_owned),
-        base: base.unwrap_or("").to_owned(),
-    }
-}
-
-/// A file on the first partition of a card, which begins with a block, read with mtools; empty where there is none.
-fn file_on(card: &Path, start: u32, path: &str) -> Vec<u8> {
-    let image = format!("{}@@{}", card.display(), u64::from(start) * 512);
-    let out = Command::new("mtype")
-        .args(["-i", &image, &format!("::/{path}")])
-        .env("MTOOLS_SKIP_CHECK", "1")
-        .output();
-    out.expect("mtools are installed").stdout
-}
-
-/// The passphrase that a card of the release was written with.
-fn passphrase_on(card: &Path) -> Option<String> {
-    let mut head = [0; 512];
-    std::fs::File::open(card).ok()?.read_exact(&mut head).ok()?;
-    let start = u32::from_le_bytes([head[454], head[455], head[456], head[457]]);
-    let text = String::from_utf8(file_on(card, start, "quaylink/link.toml")).ok()?;
-    let line = text
-        .lines()
-        .find_map(|line| line.strip_prefix("passphrase = "))?;
-    Some(line.trim_matches('"').to_owned())
 }
 
 /// What happens while a job runs.
@@ -170,6 +98,29 @@ pub struct Played {
     pub faults: u64,
     /// Times that the database was killed.
     pub database_kills: u64,
+    /// Checks of cards that were cut off.
+    pub cut_checks: u64,
+    /// Boards that were accepted or rejected.
+    pub arrivals: u64,
+    /// Pieces of the vault that were damaged.
+    pub harmed: u64,
+    /// Times that the clock jumped.
+    pub jumps: u64,
+}
+
+impl std::ops::AddAssign for Played {
+    fn add_assign(&mut self, more: Self) {
+        self.steps += more.steps;
+        self.done += more.done;
+        self.kills += more.kills;
+        self.last_block_kills += more.last_block_kills;
+        self.faults += more.faults;
+        self.database_kills += more.database_kills;
+        self.cut_checks += more.cut_checks;
+        self.arrivals += more.arrivals;
+        self.harmed += more.harmed;
+        self.jumps += more.jumps;
+    }
 }
 
 /// What the model knows.
@@ -192,6 +143,8 @@ pub struct Model {
     imported: Vec<String>,
     imports: u64,
     withdrawn: bool,
+    /// What a person decided last about each device's board: in service, or down.
+    decided: BTreeMap<&'static str, &'static str>,
     /// The passphrase that is set on each device.
     set: BTreeMap<&'static str, String>,
     played: Played,
@@ -246,7 +199,7 @@ impl Model {
         let mut set = BTreeMap::new();
         for device in DEVICES {
             bed.add_device(device);
-            let passphrase = "ebb and flow at first";
+            let passphrase = RIGHT;
             bed.set_passphrase(device, passphrase);
             set.insert(device, passphrase.to_owned());
         }
@@ -268,6 +221,7 @@ impl Model {
             imported: Vec::new(),
             imports: 0,
             withdrawn: false,
+            decided: BTreeMap::new(),
             set,
             played: Played::default(),
             mistrusted: BTreeSet::new(),
@@ -295,7 +249,7 @@ impl Model {
             self.change_state().await;
             self.check().await;
         }
-        match self.chance.below(if deadly { 13 } else { 22 }) {
+        match self.chance.below(if deadly { 15 } else { 27 }) {
             0..=5 => self.write_somewhere(deadly).await,
             6..=8 => {
                 let fate = self.fate(deadly);
@@ -317,6 +271,12 @@ impl Model {
                 let fate = self.fate(deadly);
                 self.tend(fate).await;
             }
+            13 if deadly => self.check_card(true).await,
+            14 if deadly => self.arrive(true).await,
+            22 => self.check_card(false).await,
+            23 => self.arrive(false).await,
+            24 | 25 => self.harm().await,
+            26 => self.jump().await,
             20 | 21 => {
                 let fate = match self.fate(deadly) {
                     Fate::Cancelled(moment) => Fate::Cancelled(moment / 4),
@@ -345,6 +305,27 @@ impl Model {
             self.done.push(format!("  then: {now:?}"));
         }
         self.check().await;
+    }
+
+    /// What chance brings seldom, each once: a check, a board, damage to the vault, a clock that is off.
+    pub async fn seldom(&mut self, deadly: bool) {
+        for device in DEVICES {
+            self.say(format!("a card for {device}"));
+            let (slot, card) = self.some_slot().await;
+            if let Some(plan) = self.plan(slot, device).await {
+                self.carry_out(&plan, card, Fate::Well).await;
+            }
+            self.check().await;
+            self.arrive(deadly).await;
+            self.check().await;
+        }
+        self.check_card(deadly).await;
+        self.check().await;
+        self.harm().await;
+        self.check().await;
+        self.jump().await;
+        self.check().await;
+        self.played.steps += 5;
     }
 
     fn fate(&mut self, deadly: bool) -> Fate {
@@ -825,6 +806,11 @@ impl Model {
             }
             _ => unreachable!("faults are on the card"),
         }
+        self.ended(job).await
+    }
+
+    /// A job when it is over.
+    async fn ended(&self, job: &Job) -> Job {
         let begun = Instant::now();
         loop {
             if let Ok(now) = self.client.job(job.id).await
@@ -838,7 +824,7 @@ impl Model {
                 self.what,
                 job.id
             );
-            wait(50).await;
+            tokio::time::sleep(Duration::from_millis(50)).await;
         }
     }
 
@@ -992,7 +978,10 @@ impl Model {
         // Sometimes one that a card may have.
         let word = self.chance.below(3);
         self.say(format!("another passphrase on {device}"));
-        let passphrase = format!("ebb and flow {word}");
+        let passphrase = match word {
+            0 => RIGHT.into(),
+            word => format!("ebb and flow {word}"),
+        };
         self.bed.set_passphrase(device, &passphrase);
         self.set.insert(device, passphrase);
     }
@@ -1181,6 +1170,18 @@ impl Model {
         }
     }
 
+    /// The computer's clock is years off from one start to the next, as without a battery.
+    async fn jump(&mut self) {
+        let days = self.chance.below(1500) as i64 - 700;
+        self.say(format!("the clock is {days} days off"));
+        self.bed.stop_service();
+        if self.bed.set_clock(days) {
+            self.played.jumps += 1;
+        }
+        self.bed.start_service();
+        self.settle().await;
+    }
+
     async fn restart(&mut self) {
         self.say("restart".into());
         self.bed.stop_service();
@@ -1275,7 +1276,18 @@ impl Model {
             let said = (
                 found.card.clone(),
                 found.card_state.as_deref() == Some("verified"),
-                found.state == "carded",
+                match self.decided.get(device) {
+                    Some(decided) => {
+                        if found.state != *decided {
+                            return Err(Wrong::lasting(format!(
+                                "{device} is {decided}, and is said to be {}",
+                                found.state
+                            )));
+                        }
+                        whole
+                    }
+                    None => found.state == "carded",
+                },
             );
             let expected = match newest.map(|card| (card, self.medium(card))) {
                 None => Standing::NoCard,
