@@ -281,30 +281,30 @@ impl Vault {
     }
 
     /// Stores content again that was damaged or lost, from where it is still to be had. `bytes` gives the content of a
-    /// name, if it has it; what does not fit its name is not taken. Gives the names that are there again.
+    /// name with its kind, if it has it; what does not fit its name is not taken. Gives the names that are there again.
     ///
     /// # Errors
     /// What the store says.
     pub fn mend(
         &self,
-        wanted: &[(Kind, Name)],
-        bytes: &mut dyn FnMut(Kind, Name) -> Option<Vec<u8>>,
+        wanted: &[Name],
+        bytes: &mut dyn FnMut(Name) -> Option<(Kind, Vec<u8>)>,
     ) -> Result<Vec<Name>, VaultError> {
         let mut packer = Packer::default();
         let mut mended = Vec::new();
         let (mut segment, mut rows) = (Vec::new(), Vec::new());
-        for (kind, name) in wanted {
-            let Some(content) = bytes(*kind, *name) else {
+        for name in wanted {
+            let Some((kind, content)) = bytes(*name) else {
                 continue;
             };
-            if self.name(*kind, &content) != *name {
+            if self.name(kind, &content) != *name {
                 continue;
             }
             if segment.is_empty() {
                 segment.extend(segment::head(self.keys.newest()));
             }
-            let sealed = self.seal(*kind, *name, &content, &mut packer)?;
-            rows.push(segment::append(&mut segment, *kind, *name, &sealed));
+            let sealed = self.seal(kind, *name, &content, &mut packer)?;
+            rows.push(segment::append(&mut segment, kind, *name, &sealed));
             mended.push(*name);
             if segment.len() >= segment::SEGMENT {
                 self.commit_mended(std::mem::take(&mut segment), &rows)?;

@@ -383,6 +383,21 @@ impl Vault {
         self.read_piece(name, None, |sealed| self.open_piece(kind, name, sealed))
     }
 
+    /// The content of a name with its kind, where that is not known.
+    ///
+    /// # Errors
+    /// Like those of [`Vault::get`]. Who asks for a wrong kind would take what is whole for damaged.
+    pub fn get_any(&self, name: Name) -> Result<(Kind, Vec<u8>), VaultError> {
+        let found = std::cell::Cell::new(Kind::Chunk);
+        let content = self.read_piece(name, None, |sealed| {
+            Kind::ALL.into_iter().find_map(|kind| {
+                found.set(kind);
+                self.open_piece(kind, name, sealed)
+            })
+        })?;
+        Ok((found.get(), content))
+    }
+
     /// A chunk that was unpacked a short while ago.
     pub(crate) fn unpacked(&self, name: Name, proof: Proof) -> Option<Arc<Vec<u8>>> {
         let is_named = |bytes: &[u8]| self.name(Kind::Chunk, bytes) == name;

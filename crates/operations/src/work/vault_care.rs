@@ -264,20 +264,17 @@ fn mend(
     let other = other.map_err(|e| second_refused(place, e))?;
     let mut mended = HashSet::new();
     let notes = seen.bad.iter().filter(|bad| bad.kind == Kind::Note);
-    let notes: Vec<_> = notes.map(|bad| (bad.kind, bad.name)).collect();
+    let notes: Vec<_> = notes.map(|bad| bad.name).collect();
     // A page that comes back tells of chunks that are missing too.
     for turn in 0..4 {
         let wanted: HashSet<Name> = missing
             .iter()
             .flat_map(|(_, gone)| gone.iter().copied())
             .collect();
-        let wanted = wanted
-            .into_iter()
-            .filter(|name| !mended.contains(name))
-            .flat_map(|name| Kind::ALL.map(|kind| (kind, name)));
+        let wanted = wanted.into_iter().filter(|name| !mended.contains(name));
         let notes = notes.iter().copied().filter(|_| turn == 0);
-        let wanted: Vec<(Kind, Name)> = wanted.chain(notes).collect();
-        let came = vault.mend(&wanted, &mut |kind, name| other.get(kind, name).ok())?;
+        let wanted: Vec<Name> = wanted.chain(notes).collect();
+        let came = vault.mend(&wanted, &mut |name| other.get_any(name).ok())?;
         if came.is_empty() {
             break;
         }

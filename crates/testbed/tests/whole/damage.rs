@@ -36,6 +36,8 @@ fn pieces(segment: &[u8]) -> Vec<(u8, usize, usize)> {
 }
 
 const CHUNK: u8 = 1;
+const PAGE: u8 = 2;
+const MANIFEST: u8 = 3;
 const NOTE: u8 = 4;
 
 /// Flips a bit in the pieces of a kind that are in segments which were not there `before`; gives in how many.
@@ -515,6 +517,22 @@ fn the_second_vault_is_read_and_mended_in_both_directions() {
         item(&bed.json(&["backup", "list"]), &name)["health"],
         "verified"
     );
+    // Every piece of a kind, wherever it lies twice.
+    for kind in [CHUNK, PAGE, MANIFEST, NOTE] {
+        bed.done(&["vault", "copy"]);
+        damage(&vault(&bed), &[], kind, 10_000);
+        let mended = bed.done(&["vault", "inspect"]);
+        assert!(
+            mended.contains("mended from the second vault"),
+            "kind {kind}: {mended}"
+        );
+        bed.done(&["backup", "prove", &name]);
+        let whole = bed.done(&["vault", "inspect"]);
+        assert!(
+            whole.contains("everything that is kept is whole") && !whole.contains("mended"),
+            "kind {kind}: {whole}"
+        );
+    }
 }
 
 /// Notes tell of contents where the records are gone: they are written again from what the records know.
