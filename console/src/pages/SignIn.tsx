@@ -2,7 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 
-import { type Me, type SignedIn, post } from "../api/client";
+import { type Me, Refusal, type SignedIn, post } from "../api/client";
 import { filled } from "../parts/form";
 import { Button, FIELD, Failure, Notice, Page, Sheet } from "../parts/ui";
 
@@ -37,6 +37,11 @@ export function SignIn() {
     );
 }
 
+/** Whether a refusal asks for the code of a second factor. */
+function wantsFactor(error: Error | null): boolean {
+    return error instanceof Refusal && error.problem.code === "code-wanted";
+}
+
 export function ByPassword() {
     const signedIn = useSignedIn();
     const [wantsCode, setWantsCode] = useState(false);
@@ -46,7 +51,7 @@ export function ByPassword() {
             signedIn(answer.me);
         },
         onError: (error: Error) => {
-            if (error.message.startsWith("the code of the second factor")) setWantsCode(true);
+            if (wantsFactor(error)) setWantsCode(true);
         },
     });
     return (
@@ -68,8 +73,8 @@ export function ByPassword() {
                 </label>
                 {wantsCode && (
                     <label className="grid gap-1">
-                        Code of the second factor
-                        <input name="code" inputMode="numeric" autoComplete="one-time-code" autoFocus className={`${FIELD} font-mono`} />
+                        Code of the second factor, or a recovery code
+                        <input name="code" autoComplete="one-time-code" autoFocus className={`${FIELD} font-mono`} />
                     </label>
                 )}
                 <Button type="submit" look="main" disabled={enter.isPending}>
@@ -84,10 +89,14 @@ export function ByPassword() {
 /** For the first owner, for somebody new, and for who forgot the password. */
 export function ByCode() {
     const signedIn = useSignedIn();
+    const [factor, setFactor] = useState(false);
     const enter = useMutation({
-        mutationFn: (given: { name: string; code: string; password: string }) => post("welcome", given),
+        mutationFn: (given: { name: string; code: string; password: string; factor: string }) => post("welcome", given),
         onSuccess: (answer: SignedIn) => {
             signedIn(answer.me);
+        },
+        onError: (error: Error) => {
+            if (wantsFactor(error)) setFactor(true);
         },
     });
     return (
@@ -96,7 +105,7 @@ export function ByCode() {
                 className="grid gap-3 text-sm"
                 onSubmit={(event: FormEvent<HTMLFormElement>) => {
                     event.preventDefault();
-                    enter.mutate(filled(event.currentTarget, ["name", "code", "password"]));
+                    enter.mutate(filled(event.currentTarget, ["name", "code", "password", "factor"]));
                 }}
             >
                 <label className="grid gap-1">
@@ -111,6 +120,12 @@ export function ByCode() {
                     Choose a password, of 10 characters or more
                     <input name="password" type="password" required minLength={10} autoComplete="new-password" className={FIELD} />
                 </label>
+                {factor && (
+                    <label className="grid gap-1">
+                        Code of the second factor, or a recovery code
+                        <input name="factor" autoComplete="one-time-code" autoFocus className={`${FIELD} font-mono`} />
+                    </label>
+                )}
                 <Button type="submit" look="main" disabled={enter.isPending}>
                     Take it
                 </Button>
@@ -127,10 +142,14 @@ export function ByCode() {
 /** At a station: who acts for the next minutes. */
 export function Acting({ me }: { me: Me }) {
     const signedIn = useSignedIn();
+    const [factor, setFactor] = useState(false);
     const act = useMutation({
-        mutationFn: (given: { name: string; pin: string }) => post("acting", given),
+        mutationFn: (given: { name: string; pin: string; code: string }) => post("acting", given),
         onSuccess: () => {
             signedIn(undefined);
+        },
+        onError: (error: Error) => {
+            if (wantsFactor(error)) setFactor(true);
         },
     });
     return (
@@ -138,7 +157,7 @@ export function Acting({ me }: { me: Me }) {
             className="flex flex-wrap items-center gap-2 text-sm"
             onSubmit={(event: FormEvent<HTMLFormElement>) => {
                 event.preventDefault();
-                act.mutate(filled(event.currentTarget, ["name", "pin"]));
+                act.mutate(filled(event.currentTarget, ["name", "pin", "code"]));
             }}
         >
             <span className="text-faded">{me.station}: who acts?</span>
@@ -153,6 +172,15 @@ export function Acting({ me }: { me: Me }) {
                 autoComplete="off"
                 className={`${FIELD} w-20`}
             />
+            {factor && (
+                <input
+                    name="code"
+                    placeholder="code"
+                    aria-label="Code of the second factor"
+                    autoComplete="one-time-code"
+                    className={`${FIELD} w-32 font-mono`}
+                />
+            )}
             <Button type="submit" disabled={act.isPending}>
                 Act
             </Button>

@@ -1,7 +1,7 @@
 // The team: who belongs to it, what they are signed in with, what one has to prove oneself with.
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { type FormEvent } from "react";
+import { type FormEvent, useState } from "react";
 
 import { type Invitation, type Me, type Pass, type Person, type Role, get, patch, post, put, remove } from "../api/client";
 import { useMe } from "../api/live";
@@ -39,7 +39,7 @@ export function Team() {
             <People owner={owner} />
             <Own me={me} />
             <Passes owner={owner} me={me} />
-            {owner && <Station />}
+            {owner && me.how !== "station" && <Station me={me} />}
             {(owner || me.role === "keeper") && <Notices owner={owner} />}
             <Services />
         </Page>
@@ -321,6 +321,22 @@ function Qr({ rows }: { rows: string[] }) {
 
 function Factor({ has }: { has: boolean }) {
     const begin = useMutation({ mutationFn: () => post("me/second-factor", null) });
+    const [recovery, setRecovery] = useState<string[]>([]);
+    if (recovery.length > 0) {
+        return (
+            <Notice tone="ochre">
+                <p>
+                    A second factor is asked for from now on. Write these recovery codes down: each stands for a code of the authenticator
+                    once, where that is lost. They are shown this once.
+                </p>
+                <ul aria-label="Recovery codes" className="mt-2 grid gap-1 font-mono sm:grid-cols-2">
+                    {recovery.map((code) => (
+                        <li key={code}>{code}</li>
+                    ))}
+                </ul>
+            </Notice>
+        );
+    }
     if (has) {
         return <p className="text-sm text-moss">✓ a second factor is asked for when you sign in</p>;
     }
@@ -351,21 +367,48 @@ function Factor({ has }: { has: boolean }) {
                 ]}
                 action="Take it"
                 done="It is asked for from now on."
-                change={(given) => put("me/second-factor", { ...given, secret })}
+                change={(given) =>
+                    put("me/second-factor", { ...given, secret }).then((taken) => {
+                        setRecovery(taken.recovery_codes);
+                    })
+                }
             />
         </div>
     );
 }
 
+/** What proves again who asks, for what opens the service. */
+function Again({ me }: { me: Me }) {
+    return (
+        <>
+            <label className="grid gap-1">
+                Your password
+                <input name="password" type="password" required autoComplete="current-password" className={FIELD} />
+            </label>
+            {me.second_factor && (
+                <label className="grid gap-1">
+                    Code of your second factor
+                    <input name="code" required autoComplete="one-time-code" className={`${FIELD} font-mono`} />
+                </label>
+            )}
+        </>
+    );
+}
+
+/** The fields of {@link Again}, where they are there. */
+function again(given: { password: string; code: string }) {
+    return { password: given.password, code: given.code === "" ? null : given.code };
+}
+
 function Passes({ owner, me }: { owner: boolean; me: Me }) {
     const queries = useQueryClient();
     const passes = useQuery({ queryKey: ["passes"], queryFn: () => get("passes") });
-    const again = () => queries.invalidateQueries({ queryKey: ["passes"] });
-    const end = useMutation({ mutationFn: (id: number) => remove(`passes/${String(id)}`), onSuccess: again });
+    const look = () => queries.invalidateQueries({ queryKey: ["passes"] });
+    const end = useMutation({ mutationFn: (id: number) => remove(`passes/${String(id)}`), onSuccess: look });
     const make = useMutation({
-        mutationFn: (given: { name: string; role: string }) =>
-            post("passes", { name: given.name, role: given.role as Role, days: 365 }),
-        onSuccess: again,
+        mutationFn: (given: { name: string; role: string; password: string; code: string }) =>
+            post("passes", { name: given.name, role: given.role as Role, days: 365, ...again(given) }),
+        onSuccess: look,
     });
     const most = ROLES.findIndex(([role]) => role === me.role);
     return (
@@ -404,7 +447,7 @@ function Passes({ owner, me }: { owner: boolean; me: Me }) {
                     className="mt-3 flex flex-wrap items-end gap-3 text-sm"
                     onSubmit={(event: FormEvent<HTMLFormElement>) => {
                         event.preventDefault();
-                        make.mutate(filled(event.currentTarget, ["name", "role"]));
+                        make.mutate(filled(event.currentTarget, ["name", "role", "password", "code"]));
                     }}
                 >
                     <label className="grid gap-1">
@@ -419,6 +462,7 @@ function Passes({ owner, me }: { owner: boolean; me: Me }) {
                             ))}
                         </select>
                     </label>
+                    <Again me={me} />
                     <Button type="submit" disabled={make.isPending}>
                         Make it
                     </Button>
@@ -434,11 +478,11 @@ function Passes({ owner, me }: { owner: boolean; me: Me }) {
     );
 }
 
-function Station() {
+function Station({ me }: { me: Me }) {
     const signedIn = useSignedIn();
     const make = useMutation({
-        mutationFn: (given: { name: string; role: string }) =>
-            post("stations", { name: given.name, role: given.role as Role, days: 365 }),
+        mutationFn: (given: { name: string; role: string; password: string; code: string }) =>
+            post("stations", { name: given.name, role: given.role as Role, days: 365, ...again(given) }),
         onSuccess: (me) => {
             signedIn(me);
         },
@@ -453,7 +497,7 @@ function Station() {
                 className="flex flex-wrap items-end gap-3 text-sm"
                 onSubmit={(event: FormEvent<HTMLFormElement>) => {
                     event.preventDefault();
-                    make.mutate(filled(event.currentTarget, ["name", "role"]));
+                    make.mutate(filled(event.currentTarget, ["name", "role", "password", "code"]));
                 }}
             >
                 <label className="grid gap-1">
@@ -463,11 +507,12 @@ function Station() {
                 <label className="grid gap-1">
                     and nobody may do more there than a
                     <select name="role" defaultValue="bench hand" className={FIELD}>
-                        {ROLES.map(([role]) => (
+                        {ROLES.filter(([role]) => role !== "owner").map(([role]) => (
                             <option key={role}>{role}</option>
                         ))}
                     </select>
                 </label>
+                <Again me={me} />
                 <Button type="submit" disabled={make.isPending}>
                     Make it a station
                 </Button>

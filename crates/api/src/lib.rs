@@ -32,7 +32,8 @@ pub use beside::{read_sheet, sheet_beside};
 pub use cards::*;
 pub use catalogue::*;
 pub use client::{
-    Client, ClientError, Content, fingerprint, http_client, pinned, shown_fingerprint,
+    Client, ClientError, Content, fingerprint, http_client, in_the_clear, is_in_the_clear,
+    is_this_computer, pinned, shown_fingerprint,
 };
 pub use lists::*;
 pub use notices::*;
@@ -49,6 +50,8 @@ pub use vault::*;
 pub const OPERATOR: &str = "duplicarium-operator";
 /// Cookie of a browser that is signed in.
 pub const COOKIE: &str = "duplicarium-pass";
+/// Cookie of a browser that somebody was signed in with before; it opens nothing.
+pub const DEVICE_COOKIE: &str = "duplicarium-device";
 /// Header that makes a repeated request start nothing new.
 pub const REQUEST_KEY: &str = "idempotency-key";
 /// Largest part of an upload, in bytes.

@@ -32,9 +32,12 @@ pub struct SignIn {
     pub name: String,
     /// Password.
     pub password: String,
-    /// The code of the second factor, where there is one.
+    /// The code of the second factor, where there is one, or one of its recovery codes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub code: Option<String>,
+    /// What a program was given when this person signed in with it last: wrong tries of others do not make it wait then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
     /// What the token shall be called, where one is wanted instead of a cookie.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
@@ -49,6 +52,9 @@ pub struct Welcome {
     pub name: String,
     /// The password that they choose.
     pub password: String,
+    /// The code of the second factor, where they have one, or one of its recovery codes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub factor: Option<String>,
     /// What the token shall be called, where one is wanted instead of a cookie.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
@@ -62,6 +68,18 @@ pub struct SignedIn {
     /// The token, where one was wanted. It is shown this once.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
+    /// What the program shows when this person signs in with it again. It opens nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
+}
+
+/// A second factor that counts from now on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FactorTaken {
+    /// Who asks.
+    pub me: Me,
+    /// Codes that stand for a code of the authenticator where that is lost, each good once. They are shown this once.
+    pub recovery_codes: Vec<String>,
 }
 
 /// Another password for oneself.
@@ -98,7 +116,7 @@ pub struct SecondFactor {
 pub struct FactorCode {
     /// Password.
     pub password: String,
-    /// The code that the authenticator shows; not asked for when it is given up.
+    /// The code that the authenticator shows; where it is given up, a recovery code will do too.
     #[serde(default)]
     pub code: String,
     /// The secret that was shown; likewise.
@@ -196,6 +214,12 @@ pub struct NewToken {
     pub role: Role,
     /// Days until it ends by itself, 1 to 730.
     pub days: u32,
+    /// Password, said again.
+    #[serde(default)]
+    pub password: String,
+    /// The code of the second factor, where there is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
 }
 
 /// A token, shown this once.
@@ -219,6 +243,12 @@ pub struct NewStation {
     pub role: Role,
     /// Days until it ends by itself, 1 to 730.
     pub days: u32,
+    /// Password, said again.
+    #[serde(default)]
+    pub password: String,
+    /// The code of the second factor, where there is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
 }
 
 /// Somebody acts at a station for some minutes.
@@ -228,6 +258,9 @@ pub struct Acting {
     pub name: String,
     /// PIN.
     pub pin: String,
+    /// The code of the second factor, where they have one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<String>,
 }
 
 /// Something that was asked for.

@@ -234,10 +234,16 @@ fn main() -> ExitCode {
 }
 
 async fn run(args: Args) -> anyhow::Result<()> {
+    if api::is_in_the_clear(&args.service) {
+        anyhow::bail!(api::in_the_clear(&args.service));
+    }
     let token = args.token.filter(|token| !token.is_empty());
     let kept = signed_in::of(&args.service);
     let known_by = kept.as_ref().and_then(|kept| kept.fingerprint.clone());
-    let token = token.or_else(|| kept.map(|kept| kept.token));
+    let kept = kept
+        .map(|kept| kept.token)
+        .filter(|token| !token.is_empty());
+    let token = token.or(kept);
     let mut client = Client::new(&args.service, &args.operator).with_token(token);
     if let Some(fingerprint) = &known_by {
         client = client.known_by(fingerprint)?;

@@ -17,6 +17,9 @@ pub struct Kept {
     /// Fingerprint of the certificate that was compared, where no authority vouches for it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fingerprint: Option<String>,
+    /// What says that somebody was signed in here before; it opens nothing, and stays when they sign out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
 }
 
 /// The file, if the user has a folder for such.
@@ -43,14 +46,23 @@ pub fn of(service: &str) -> Option<Kept> {
     all().remove(&key(service))
 }
 
-/// Keeps this for a service, or forgets what was kept. Only this user can read the file.
+/// Keeps this for a service, or forgets the token that was kept. Only this user can read the file.
 pub fn keep(service: &str, kept: Option<Kept>) -> anyhow::Result<PathBuf> {
     let path =
         place().context("there is no HOME to keep the token in; give it as DUPLICARIUM_TOKEN")?;
     let mut tokens = all();
     match kept {
         Some(kept) => tokens.insert(key(service), kept),
-        None => tokens.remove(&key(service)),
+        None => match tokens.remove(&key(service)).and_then(|kept| kept.device) {
+            Some(device) => tokens.insert(
+                key(service),
+                Kept {
+                    device: Some(device),
+                    ..Kept::default()
+                },
+            ),
+            None => None,
+        },
     };
     let shown = path.display().to_string();
     let written = || -> std::io::Result<()> {

@@ -153,6 +153,9 @@ fn manual(folder: &std::path::Path) -> Result<()> {
 }
 
 fn client(service: &str, fingerprint: Option<&str>) -> Result<Client> {
+    if api::is_in_the_clear(service) {
+        bail!(api::in_the_clear(service));
+    }
     let client = Client::new(service, "bench");
     Ok(match fingerprint {
         Some(fingerprint) => client.known_by(fingerprint)?,

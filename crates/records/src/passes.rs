@@ -53,6 +53,8 @@ pub struct NewPass<'a> {
     pub from: &'a str,
     /// When it ends by itself.
     pub until: OffsetDateTime,
+    /// Whether it was opened with the password.
+    pub by_password: bool,
 }
 
 /// What a shown pass stands for.
@@ -70,6 +72,8 @@ pub struct Shown {
     pub changed_at: OffsetDateTime,
     /// When it was last used, as far as that was recorded.
     pub used_at: OffsetDateTime,
+    /// Whether it was opened with the password.
+    pub by_password: bool,
     /// Whose it is: number, name, role.
     pub person_id: Option<i64>,
     /// Their name.
@@ -93,8 +97,8 @@ impl Records {
         let taken = format!("there is a station of the name {:?} already", new.name);
         let mut tx = self.pool.begin().await?;
         let id = sqlx::query_scalar!(
-            "insert into passes (digest, kind, person_id, name, role, made_by, used_from, expires_at)
-             values ($1, $2, $3, $4, $5, $6, $7, $8) returning id",
+            "insert into passes (digest, kind, person_id, name, role, made_by, used_from, expires_at, password_at)
+             values ($1, $2, $3, $4, $5, $6, $7, $8, case when $9 then now() end) returning id",
             new.digest,
             new.kind,
             new.person,
@@ -102,7 +106,8 @@ impl Records {
             new.role,
             new.by,
             new.from,
-            new.until
+            new.until,
+            new.by_password
         );
         let id = id.fetch_one(&mut *tx).await;
         let id = id.map_err(|e| RecordError::explain(e, &[("passes_stations", taken)]))?;
@@ -123,7 +128,7 @@ impl Records {
     pub async fn pass(&self, digest: &[u8]) -> Result<Option<Shown>, RecordError> {
         let row = sqlx::query_as!(
             Shown,
-            r#"select p.id, p.kind, p.name, p.role, p.changed_at, p.used_at,
+            r#"select p.id, p.kind, p.name, p.role, p.changed_at, p.used_at, p.password_at is not null as "by_password!",
                  x.id as "person_id?", x.name as "person?", x.role as "person_role?",
                  a.id as "acting_id?", a.name as "acting?", a.role as "acting_role?"
                from passes p
@@ -226,40 +231,74 @@ impl Records {
         Ok(())
     }
 
-    /// How often something was tried wrongly, and seconds since the last time.
-    pub async fn tries(&self, keys: &[String]) -> Result<Vec<(i32, f64)>, RecordError> {
-        let rows = sqlx::query!(
-            r#"select wrong, extract(epoch from now() - last_at)::float8 as "ago!" from tries where key = any($1)"#,
-            keys
-        );
-        let rows = rows.fetch_all(&self.pool).await?;
-        Ok(rows.into_iter().map(|row| (row.wrong, row.ago)).collect())
-    }
-
-    /// Counts a wrong try; what is older than `forgotten` seconds counts no more.
-    pub async fn tried_wrongly(&self, keys: &[String], forgotten: f64) -> Result<(), RecordError> {
+    /// Counts a try before it is known to be wrong, under each of these keys, unless one of them has to wait: `wait` tells of a
+    /// place in the list, the wrong tries there and the seconds since the last. Many at once are counted one after the other.
+    ///
+    /// Each key goes with the seconds for which a try counts.
+    pub async fn begin_try<W>(
+        &self,
+        keys: &[(String, f64)],
+        wait: impl Fn(usize, i32, f64) -> Option<W>,
+    ) -> Result<Result<(), W>, RecordError> {
+        let mut order: Vec<_> = (0..keys.len()).collect();
+        order.sort_by(|a, b| keys[*a].0.cmp(&keys[*b].0));
         let mut tx = self.pool.begin().await?;
         sqlx::query!(
-            "delete from tries where last_at < now() - make_interval(secs => $1)",
-            forgotten
+            "delete from tries where key in (select key from tries where until < now() limit 200 for update skip locked)"
         )
         .execute(&mut *tx)
         .await?;
-        sqlx::query!(
-            "insert into tries (key, wrong, last_at) select key, 1, now() from unnest($1::text[]) key order by key
-             on conflict (key) do update set wrong = tries.wrong + 1, last_at = now()",
-            keys
-        )
-        .execute(&mut *tx)
-        .await?;
-        Ok(tx.commit().await?)
+        // In one order, so that two who count the same never wait for each other.
+        for place in &order {
+            let (key, kept) = &keys[*place];
+            let found = sqlx::query!(
+                r#"insert into tries (key, wrong, last_at, until)
+                   values ($1, 0, clock_timestamp(), clock_timestamp() + make_interval(secs => $2))
+                   on conflict (key) do update set wrong = case when tries.until < clock_timestamp() then 0 else tries.wrong end
+                   returning wrong, extract(epoch from clock_timestamp() - last_at)::float8 as "ago!""#,
+                key,
+                kept
+            );
+            let found = found.fetch_one(&mut *tx).await?;
+            if let Some(wait) = wait(*place, found.wrong, found.ago) {
+                return Ok(Err(wait));
+            }
+        }
+        for place in &order {
+            let (key, kept) = &keys[*place];
+            sqlx::query!(
+                "update tries set wrong = least(wrong, 1000000) + 1, last_at = clock_timestamp(),
+                   until = clock_timestamp() + make_interval(secs => $2) where key = $1",
+                key,
+                kept
+            )
+            .execute(&mut *tx)
+            .await?;
+        }
+        tx.commit().await?;
+        Ok(Ok(()))
     }
 
-    /// Forgets what was tried wrongly.
-    pub async fn tried_rightly(&self, key: &str) -> Result<(), RecordError> {
-        sqlx::query!("delete from tries where key = $1", key)
-            .execute(&self.pool)
-            .await?;
+    /// A try that was counted was right: it counts no more, and what begins `anew` then is forgotten.
+    pub async fn tried_rightly(&self, keys: &[String], anew: &[String]) -> Result<(), RecordError> {
+        sqlx::query!(
+            "update tries set wrong = case when key = any($2) then 0 else greatest(wrong - 1, 0) end
+             where key in (select key from tries where key = any($1) or key = any($2) order by key for update)",
+            keys,
+            anew
+        )
+        .execute(&self.pool)
+        .await?;
         Ok(())
+    }
+
+    /// Addresses from which somebody was signed in with the password in the last months, the newest first.
+    pub async fn places_of(&self, person: i64) -> Result<Vec<String>, RecordError> {
+        let rows = sqlx::query_scalar!(
+            "select used_from from passes where person_id = $1 and password_at is not null
+               and used_at > now() - interval '90 days' group by used_from order by max(used_at) desc limit 50",
+            person
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
     }
 }

@@ -244,6 +244,9 @@ impl Records {
         sqlx::query!("delete from invitations where person_id = $1", id)
             .execute(&mut *tx)
             .await?;
+        sqlx::query!("delete from recovery_codes where person_id = $1", id)
+            .execute(&mut *tx)
+            .await?;
         sqlx::query!(
             "update passes set ended_at = now() where person_id = $1 and ended_at is null",
             id
@@ -295,22 +298,44 @@ impl Records {
         Ok(())
     }
 
-    /// Gives somebody a second factor, or takes it away.
+    /// Gives somebody a second factor with the digests of its recovery codes, or takes both away.
     pub async fn set_second_factor(
         &self,
         id: i64,
         sealed: Option<&[u8]>,
         step: i64,
+        recovery: &[Vec<u8>],
     ) -> Result<(), RecordError> {
+        let mut tx = self.pool.begin().await?;
         sqlx::query!(
             "update people set second_factor = $2, second_factor_step = $3 where id = $1",
             id,
             sealed,
             step
         )
-        .execute(&self.pool)
+        .execute(&mut *tx)
         .await?;
-        Ok(())
+        sqlx::query!("delete from recovery_codes where person_id = $1", id)
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query!(
+            "insert into recovery_codes (digest, person_id) select digest, $1 from unnest($2::bytea[]) digest",
+            id,
+            recovery
+        )
+        .execute(&mut *tx)
+        .await?;
+        Ok(tx.commit().await?)
+    }
+
+    /// Uses a recovery code up; `false` where it is none of theirs, or was used.
+    pub async fn use_recovery_code(&self, id: i64, digest: &[u8]) -> Result<bool, RecordError> {
+        let used = sqlx::query!(
+            "update recovery_codes set used_at = now() where person_id = $1 and digest = $2 and used_at is null",
+            id,
+            digest
+        );
+        Ok(used.execute(&self.pool).await?.rows_affected() == 1)
     }
 
     /// Uses a code of a time step up; `false` where it, or a later one, was used before.

@@ -108,18 +108,36 @@ pub fn cookie(app: &App, secret: &str) -> HeaderValue {
     HeaderValue::from_str(&text).unwrap_or(HeaderValue::from_static(""))
 }
 
+/// How long a browser keeps what says that it is no stranger.
+const DEVICE_SECONDS: u32 = 400 * 86_400;
+
+/// The cookie by which a browser is known when somebody signs in with it again; it is sent nowhere else.
+pub fn device_cookie(app: &App, device: &str) -> HeaderValue {
+    let secure = if app.net.secure { "; Secure" } else { "" };
+    let text = format!(
+        "{}={device}; Path=/api/v1/sign-in; HttpOnly; SameSite=Strict; Max-Age={DEVICE_SECONDS}{secure}",
+        api::DEVICE_COOKIE
+    );
+    HeaderValue::from_str(&text).unwrap_or(HeaderValue::from_static(""))
+}
+
+/// A cookie of a request.
+pub fn cookie_of<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
+    let cookies = headers.get_all(header::COOKIE).iter();
+    cookies
+        .filter_map(|value| value.to_str().ok())
+        .flat_map(|value| value.split(';'))
+        .find_map(|one| one.trim().strip_prefix(name)?.strip_prefix('='))
+}
+
 /// What a request shows: a token, or the cookie of a browser.
 fn secret(headers: &HeaderMap) -> Option<&str> {
     let bearer = headers
         .get(header::AUTHORIZATION)
         .and_then(|value| value.to_str().ok()?.strip_prefix("Bearer "));
-    bearer.map(str::trim).or_else(|| {
-        let cookies = headers.get_all(header::COOKIE).iter();
-        cookies
-            .filter_map(|value| value.to_str().ok())
-            .flat_map(|value| value.split(';'))
-            .find_map(|one| one.trim().strip_prefix(api::COOKIE)?.strip_prefix('='))
-    })
+    bearer
+        .map(str::trim)
+        .or_else(|| cookie_of(headers, api::COOKIE))
 }
 
 /// The name that whoever sits at the service's computer goes by, where nobody belongs to the team yet.
@@ -149,7 +167,7 @@ async fn caller(
     {
         return Ok(shown);
     }
-    if here && !app.people.any().await {
+    if here && !app.people.any().await? {
         let name = named(headers)?;
         return Ok((Caller::at_loopback(&name, Role::Owner, &origin), None));
     }

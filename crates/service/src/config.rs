@@ -39,6 +39,9 @@ pub struct Args {
     /// Address of a PostgreSQL database to use instead of an own one.
     #[arg(long, env = "DUPLICARIUM_DATABASE_URL", hide_env_values = true)]
     database_url: Option<String>,
+    /// The network to that database is trusted: it may be spoken to without TLS, and without a look at its certificate.
+    #[arg(long, env = "DUPLICARIUM_DATABASE_TRUSTED", num_args = 0..=1, default_missing_value = "true")]
+    database_trusted: Option<bool>,
     /// Where the vault lies: a folder, or a bucket such as s3://bucket/prefix (a folder in the data folder). How a
     /// bucket is reached say AWS_ACCESS_KEY_ID, AWS_SECRET_ACCESS_KEY, AWS_ENDPOINT and so on in the environment.
     #[arg(long, env = "DUPLICARIUM_VAULT_STORE")]
@@ -164,6 +167,7 @@ struct File {
     listen: Option<SocketAddr>,
     data_dir: Option<PathBuf>,
     database_url: Option<String>,
+    database_trusted: Option<bool>,
     vault_store: Option<String>,
     second_vault: Option<String>,
     vault_hours: Option<f64>,
@@ -399,6 +403,13 @@ impl Config {
             args.mail_from.or(file.mail_from),
         )?;
         let database_url = args.database_url.or(file.database_url);
+        let database_trusted = args.database_trusted.or(file.database_trusted);
+        if let Some(url) = database_url
+            .as_deref()
+            .filter(|_| database_trusted != Some(true))
+        {
+            proven_database(url)?;
+        }
         let vault_store = args.vault_store.or(file.vault_store);
         let service_address = args.service_address.or(file.service_address);
         let service_address = service_address
@@ -449,6 +460,37 @@ impl Config {
             console_dir: args.console_dir.or(file.console_dir),
         })
     }
+}
+
+/// Refuses a database on another computer that is not known by its certificate: whoever stands between would read the password
+/// and all records. The address is not repeated: it has the password.
+fn proven_database(address: &str) -> Result<()> {
+    let url = reqwest::Url::parse(address).map_err(|e| {
+        anyhow::anyhow!("database_url is no address such as postgres://user@host/name ({e})")
+    })?;
+    let mut hosts: Vec<String> = url.host_str().map(str::to_owned).into_iter().collect();
+    let mut mode = None;
+    for (name, value) in url.query_pairs() {
+        match &*name {
+            "host" | "hostaddr" => hosts.push(value.into_owned()),
+            "sslmode" | "ssl-mode" => mode = Some(value.into_owned()),
+            _ => {}
+        }
+    }
+    let local = |host: &String| {
+        let socket = host.is_empty()
+            || host.starts_with('/')
+            || host.to_ascii_lowercase().starts_with("%2f");
+        socket || api::is_this_computer(host)
+    };
+    if hosts.iter().all(local) || mode.as_deref() == Some("verify-full") {
+        return Ok(());
+    }
+    bail!(
+        "database_url leads to another computer, and whoever stands between could read its password and all records. Add \
+         sslmode=verify-full to it (and sslrootcert=FILE, where no authority of this computer vouches for its certificate), \
+         or say that this network is trusted: database_trusted = true"
+    )
 }
 
 fn default_data_dir() -> PathBuf {

@@ -138,14 +138,24 @@ async fn run(args: Args) -> Result<()> {
     let fingerprint = certificates.as_ref().map(|shown| shown.fingerprint());
     let starting = supervised::Starting::begin();
     let app = App::open(config, fingerprint).await?;
-    if remote && !app.people.any().await {
+    let people = match app.people.any().await {
+        Ok(any) => any,
+        Err(e) => {
+            app.close().await;
+            bail!(
+                "whether anybody belongs to the team cannot be found out: {}",
+                e.detail
+            );
+        }
+    };
+    if remote && !people {
         app.close().await;
         bail!(
             "{listen} can be reached by others, and nobody belongs to the team yet. Start once at 127.0.0.1, make the first \
              owner (duplicariumd --first-owner, then duplicarium welcome), then listen there"
         );
     }
-    if !app.people.any().await {
+    if !people {
         let code = owner_code(&app.records).await?;
         tracing::warn!(
             "nobody belongs to the team yet: whoever sits at this computer may do everything. To make the first owner: \

@@ -11,7 +11,10 @@ mod vault;
 mod work;
 
 pub use catalogue::Content;
-pub use trust::{fingerprint, http_client, pinned, shown_fingerprint};
+pub use trust::{
+    fingerprint, http_client, in_the_clear, is_in_the_clear, is_this_computer, pinned,
+    shown_fingerprint,
+};
 
 use std::time::Duration;
 

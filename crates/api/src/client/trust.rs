@@ -14,6 +14,34 @@ pub fn fingerprint(certificate: &[u8]) -> String {
     pairs.collect::<Vec<_>>().join(":")
 }
 
+/// Whether what is sent to this address can be read and changed on its way: it is another computer, and TLS is not spoken.
+pub fn is_in_the_clear(address: &str) -> bool {
+    let Ok(url) = reqwest::Url::parse(address) else {
+        return false;
+    };
+    url.scheme() == "http" && !url.host_str().is_some_and(is_this_computer)
+}
+
+/// Whether a host is this computer, by a name or number that leads nowhere else.
+pub fn is_this_computer(host: &str) -> bool {
+    let host = host.trim_start_matches('[').trim_end_matches(']');
+    let name = host.trim_end_matches('.').to_ascii_lowercase();
+    name == "localhost"
+        || name.ends_with(".localhost")
+        || host
+            .parse::<std::net::IpAddr>()
+            .is_ok_and(|address| address.to_canonical().is_loopback())
+}
+
+/// What whoever gave such an address is told.
+pub fn in_the_clear(address: &str) -> String {
+    format!(
+        "{address} is another computer, and over http:// everybody between could read passwords and change what is sent. \
+         Nothing was sent. Use https:// (at every address but loopback the service speaks TLS; its log says the \
+         fingerprint of its certificate), or a tunnel that ends at 127.0.0.1"
+    )
+}
+
 /// A fingerprint without what people write between its digits.
 fn plain(fingerprint: &str) -> String {
     let digits = fingerprint.chars().filter(char::is_ascii_hexdigit);
@@ -134,6 +162,29 @@ pub async fn shown_fingerprint(address: &str) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn only_this_computer_is_spoken_to_in_the_clear() {
+        for fine in [
+            "http://127.0.0.1:7640",
+            "http://localhost:7640/",
+            "http://[::1]:7640",
+            "http://127.9.9.9",
+            "https://10.0.0.7:7640",
+        ] {
+            assert!(!is_in_the_clear(fine), "{fine}");
+        }
+        for clear in [
+            "http://10.0.0.7:7640",
+            "HTTP://bench.example",
+            "http://127.0.0.1.example",
+            "http://localhost.example",
+            "http://[2001:db8::1]",
+            "http://127.0.0.1@10.0.0.7",
+        ] {
+            assert!(is_in_the_clear(clear), "{clear}");
+        }
+    }
 
     #[test]
     fn fingerprints_are_compared_as_people_write_them() {

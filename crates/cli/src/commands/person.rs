@@ -59,7 +59,11 @@ fn keep(context: &Context, signed: &SignedIn, fingerprint: Option<String>) -> an
     let Some(token) = signed.token.clone() else {
         bail!("the service gave no token");
     };
-    let kept = signed_in::Kept { token, fingerprint };
+    let kept = signed_in::Kept {
+        token,
+        fingerprint,
+        device: signed.device.clone(),
+    };
     let path = signed_in::keep(&context.service, Some(kept))?;
     context.show(&signed.me, |me| {
         println!("{}; what shows it is kept in {}", words(me), path.display());
@@ -80,7 +84,7 @@ pub struct SignIn {
     /// Your name.
     #[arg(long)]
     name: String,
-    /// The code of your second factor, if you have one.
+    /// The code of your second factor, if you have one, or one of its recovery codes.
     #[arg(long)]
     code: Option<String>,
     /// Fingerprint of the service's certificate, which you have compared with the one in its log.
@@ -95,6 +99,7 @@ impl SignIn {
             password: secret("password: ")?,
             name: self.name,
             code: self.code,
+            device: signed_in::of(&context.service).and_then(|kept| kept.device),
             token: Some(token_name()),
         };
         keep(context, &client.sign_in(&given).await?, known_by)
@@ -110,6 +115,9 @@ pub struct Welcome {
     /// The one-time code.
     #[arg(long)]
     code: String,
+    /// The code of your second factor, if you have one, or one of its recovery codes.
+    #[arg(long)]
+    factor: Option<String>,
     /// Fingerprint of the service's certificate, which you have compared with the one in its log.
     #[arg(long)]
     fingerprint: Option<String>,
@@ -126,6 +134,7 @@ impl Welcome {
             code: self.code,
             name: self.name,
             password,
+            factor: self.factor,
             token: Some(token_name()),
         };
         keep(context, &client.welcome(&taken).await?, known_by)
@@ -267,7 +276,7 @@ const TOKEN_DAYS: u32 = 365;
 pub enum Pass {
     /// List what you are signed in with; as an owner, what everybody is.
     List,
-    /// Make a token for a program. It is printed this once.
+    /// Make a token for a program. It is printed this once. Your password is asked for, or read from a line that is piped in.
     Make {
         /// What it is for.
         name: String,
@@ -277,6 +286,9 @@ pub enum Pass {
         /// Days until it ends by itself.
         #[arg(long, default_value_t = TOKEN_DAYS)]
         days: u32,
+        /// The code of your second factor, if you have one.
+        #[arg(long)]
+        code: Option<String>,
     },
     /// End a session, token or station.
     End {
@@ -321,8 +333,20 @@ impl Pass {
                     rows,
                 );
             }),
-            Self::Make { name, role, days } => {
-                let token = client.add_token(&NewToken { name, role, days }).await?;
+            Self::Make {
+                name,
+                role,
+                days,
+                code,
+            } => {
+                let new = NewToken {
+                    name,
+                    role,
+                    days,
+                    password: secret("your password: ")?,
+                    code,
+                };
+                let token = client.add_token(&new).await?;
                 context.show(&token, |token| {
                     println!("{}", token.token);
                     eprintln!(

@@ -52,6 +52,8 @@ pub struct Caller {
     pub person: Option<i64>,
     /// Number of the pass that was shown.
     pub pass: Option<i64>,
+    /// Whether that pass was opened with the password.
+    pub by_password: bool,
     /// The station that this computer is.
     pub station: Option<String>,
     /// Address that they ask from.
@@ -67,6 +69,7 @@ impl Caller {
             how: How::Nobody,
             person: None,
             pass: None,
+            by_password: false,
             station: None,
             origin: origin.into(),
         }

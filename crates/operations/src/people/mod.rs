@@ -5,8 +5,10 @@
 
 mod caller;
 pub(crate) mod code;
+mod device;
 mod own;
 pub(crate) mod password;
+mod queue;
 mod second_factor;
 mod station;
 mod tries;
@@ -21,11 +23,12 @@ use records::passes::{NewPass, Shown};
 use records::people::Person;
 use records::{RecordError, Records};
 use time::OffsetDateTime;
-use tokio::sync::Semaphore;
 use vault::Keys;
 
 use crate::refusal::{Refusal, Why};
 use code::Code;
+use queue::Queue;
+use tries::{Count, Place};
 
 /// How long a session is good without being used.
 const SESSION: time::Duration = time::Duration::days(7);
@@ -33,8 +36,6 @@ const SESSION: time::Duration = time::Duration::days(7);
 const SIGNED_IN: time::Duration = time::Duration::days(90);
 /// How long an invitation is good.
 const INVITATION: time::Duration = time::Duration::days(7);
-/// What wrong one-time codes are counted under: nobody has an account for them.
-const CODES: &str = "a one-time code";
 /// How long the code for making an owner is good.
 const FIRST_OWNER: time::Duration = time::Duration::hours(24);
 /// After how long what a session shows is changed.
@@ -43,8 +44,6 @@ const CHANGED: time::Duration = time::Duration::hours(12);
 const NOTED: time::Duration = time::Duration::minutes(1);
 /// Days that tokens and stations are good at most.
 const MOST_DAYS: u32 = 730;
-/// Passwords that are looked at at once: each takes 19 MB and a tenth of a second of a processor.
-const HASHING: usize = 2;
 /// How long a question about passes waits for the records before what was known before counts.
 const PATIENCE: Duration = Duration::from_millis(800);
 /// Length of names, in characters.
@@ -99,7 +98,27 @@ pub struct People {
     keys: Arc<Keys>,
     /// Whether anybody can sign in: once so, always so, since the last owner stays.
     any: AtomicBool,
-    hashing: Arc<Semaphore>,
+    digests: Queue,
+}
+
+/// What somebody gives to prove who they are.
+#[derive(Clone, Copy)]
+pub struct Proof<'a> {
+    /// Name.
+    pub name: &'a str,
+    /// Password.
+    pub password: &'a str,
+    /// Code of the second factor, or a recovery code.
+    pub code: Option<&'a str>,
+    /// What the browser or program was given when this person was signed in with it before.
+    pub device: Option<&'a str>,
+    /// Address that it comes from.
+    pub origin: &'a str,
+}
+
+/// A try that was counted.
+struct Try {
+    counts: Vec<Count>,
 }
 
 impl People {
@@ -109,111 +128,151 @@ impl People {
             records,
             keys,
             any: AtomicBool::new(false),
-            hashing: Arc::new(Semaphore::new(HASHING)),
+            digests: Queue::new(),
         }
     }
 
-    /// Whether anybody belongs to the team. Until then whoever sits at the service's computer may do everything. Where
-    /// the records are away, what was known before counts.
-    pub async fn any(&self) -> bool {
+    /// Whether anybody belongs to the team. Until then whoever sits at the service's computer may do everything.
+    ///
+    /// # Errors
+    /// Where the records do not answer and it was not known before: that is no "nobody".
+    pub async fn any(&self) -> Result<bool, Refusal> {
         if self.any.load(Ordering::Relaxed) {
-            return true;
+            return Ok(true);
         }
         let asked = tokio::time::timeout(PATIENCE, self.records.has_people()).await;
-        let any = matches!(asked, Ok(Ok(true)));
+        let any = asked
+            .map_err(|_| Refusal::busy("the records do not answer; nothing was changed"))??;
         if any {
             self.any.store(true, Ordering::Relaxed);
         }
-        any
+        Ok(any)
     }
 
-    /// Runs what takes a processor a while, a few at a time.
-    async fn hash<T: Send + 'static>(
-        &self,
-        work: impl FnOnce() -> T + Send + 'static,
-    ) -> Result<T, Refusal> {
-        let permit = self.hashing.clone().acquire_owned().await;
-        let done = tokio::task::spawn_blocking(move || {
-            let _permit = permit;
-            work()
-        });
-        done.await
-            .map_err(|e| Refusal::busy(&format!("a password was not looked at ({e})")))
-    }
-
-    /// Refuses who must wait after wrong tries.
-    async fn in_turn(&self, name: &str, origin: &str) -> Result<(), Refusal> {
-        for (key, address) in tries::keys(name, origin).into_iter().zip([false, true]) {
-            let tried = self.records.tries(&[key]).await?;
-            let left = tried
-                .iter()
-                .find_map(|(wrong, ago)| tries::wait(*wrong, *ago, address));
-            if let Some(left) = left {
-                let detail = format!(
-                    "that was wrong too often; try again in {} seconds",
-                    left.as_secs() + 1
-                );
-                return Err(Refusal::new(Why::TooOften, "too-often", detail));
-            }
+    /// Counts a try, before anything is looked at.
+    ///
+    /// # Errors
+    /// For who must wait after wrong ones.
+    async fn begin_try(&self, counts: Vec<Count>) -> Result<Try, Refusal> {
+        let keys: Vec<_> = counts
+            .iter()
+            .map(|count| (count.key.clone(), count.kept.as_secs_f64()))
+            .collect();
+        let wait = |place: usize, wrong, ago| counts[place].wait(wrong, ago);
+        match self.records.begin_try(&keys, wait).await? {
+            Ok(()) => Ok(Try { counts }),
+            Err(left) => Err(tries::too_often(left)),
         }
-        Ok(())
     }
 
-    async fn was_wrong(&self, name: &str, origin: &str) -> Result<Refusal, Refusal> {
-        let keys = tries::keys(name, origin);
-        self.records.tried_wrongly(&keys, tries::FORGOTTEN).await?;
-        Ok(wrong())
+    /// A try was right.
+    async fn was_right(&self, tried: &Try) -> Result<(), Refusal> {
+        let keys = |anew| {
+            let some = tried.counts.iter().filter(move |count| count.anew == anew);
+            some.map(|count| count.key.clone()).collect::<Vec<_>>()
+        };
+        Ok(self
+            .records
+            .tried_rightly(&keys(false), &keys(true))
+            .await?)
+    }
+
+    /// A person by name, where there is one.
+    async fn find(&self, name: &str) -> Result<Option<Person>, Refusal> {
+        match self.records.person(name).await {
+            Ok(person) => Ok(Some(person)),
+            Err(RecordError::Unknown { .. } | RecordError::Text) => Ok(None),
+            Err(e) => Err(e.into()),
+        }
+    }
+
+    /// Where a try of somebody's password comes from.
+    async fn place(&self, person: Option<&Person>, proof: &Proof<'_>) -> Result<Place, Refusal> {
+        let address = tries::address(proof.origin);
+        let Some(person) = person else {
+            return Ok(Place::Strange(address));
+        };
+        let device = proof
+            .device
+            .and_then(|shown| device::read(&self.keys, person, shown));
+        if let Some(device) = device {
+            return Ok(Place::Device(device));
+        }
+        let places = self.records.places_of(person.id).await?;
+        match places.iter().any(|place| tries::address(place) == address) {
+            true => Ok(Place::Familiar(address)),
+            false => Ok(Place::Strange(address)),
+        }
     }
 
     /// Somebody by name, password and, where they have one, the code of their second factor.
     ///
     /// # Errors
     /// The same for a name that nobody has as for a wrong password, after as long; and for who must wait.
-    pub async fn prove(
-        &self,
-        name: &str,
-        secret: &str,
-        code: Option<&str>,
-        origin: &str,
-    ) -> Result<Person, Refusal> {
-        self.in_turn(name, origin).await?;
-        let person = match self.records.person(name.trim()).await {
-            Ok(person) => Some(person),
-            Err(RecordError::Unknown { .. } | RecordError::Text) => None,
-            Err(e) => return Err(e.into()),
+    pub async fn prove(&self, proof: Proof<'_>) -> Result<Person, Refusal> {
+        // What is no name is nobody's, and is counted as one.
+        let name = name_of(proof.name).unwrap_or_default();
+        let person = self.find(name).await?;
+        let who = match &person {
+            Some(person) => who(person.id),
+            None => format!("name {}", name.to_lowercase()),
         };
+        let place = self.place(person.as_ref(), &proof).await?;
+        let tried = self.begin_try(tries::of_password(&who, &place)).await?;
         let kept = person.as_ref().and_then(|person| person.password.clone());
-        let given = secret.to_owned();
+        let given = proof.password.to_owned();
+        let familiar = !matches!(place, Place::Strange(_));
+        let address = tries::address(proof.origin);
         let right = self
-            .hash(move || password::matches(&given, kept.as_deref()))
+            .digests
+            .compute(&address, familiar, move || {
+                password::matches(&given, kept.as_deref())
+            })
             .await?;
         let Some(person) = person.filter(|_| right) else {
-            return Err(self.was_wrong(name, origin).await?);
+            return Err(wrong());
         };
-        if let Some(sealed) = &person.second_factor {
-            let Some(code) = code.filter(|code| !code.trim().is_empty()) else {
-                return Err(Refusal::new(
-                    Why::NotSignedIn,
-                    "code-wanted",
-                    "the code of the second factor is wanted too",
-                ));
-            };
-            let factor = self
-                .keys
-                .open_secret(&own::sealed_under(person.id), sealed)?;
-            let factor = hex::decode(factor).unwrap_or_default();
-            let now = OffsetDateTime::now_utc().unix_timestamp();
-            // A code counts once, also within its half minute.
-            let good = match second_factor::step_of(&factor, code, now) {
-                Some(step) => self.records.use_step(person.id, step).await?,
-                None => false,
-            };
-            if !good {
-                return Err(self.was_wrong(name, origin).await?);
-            }
-        }
-        self.records.tried_rightly(&tries::of_account(name)).await?;
+        self.was_right(&tried).await?;
+        self.prove_factor(&person, proof.code).await?;
+        self.records
+            .tried_rightly(&[], &[tries::pins_of(&who)])
+            .await?;
         Ok(person)
+    }
+
+    /// The second factor of somebody whose password was right: nothing where they have none.
+    ///
+    /// # Errors
+    /// For a code that is missing or wrong, and for who must wait.
+    async fn prove_factor(&self, person: &Person, code: Option<&str>) -> Result<(), Refusal> {
+        let Some(sealed) = &person.second_factor else {
+            return Ok(());
+        };
+        let Some(code) = code.filter(|code| !code.trim().is_empty()) else {
+            return Err(Refusal::new(
+                Why::NotSignedIn,
+                "code-wanted",
+                "the code of the second factor is wanted too, or one of its recovery codes",
+            ));
+        };
+        let tried = self.begin_try(tries::of_factor(person.id)).await?;
+        let factor = self
+            .keys
+            .open_secret(&own::sealed_under(person.id), sealed)?;
+        let factor = hex::decode(factor).unwrap_or_default();
+        let now = OffsetDateTime::now_utc().unix_timestamp();
+        // A code counts once, also within its half minute.
+        let good = match second_factor::step_of(&factor, code, now) {
+            Some(step) => self.records.use_step(person.id, step).await?,
+            None => {
+                let digest = code::digest_of(code);
+                self.records.use_recovery_code(person.id, &digest).await?
+            }
+        };
+        match good {
+            true => self.was_right(&tried).await,
+            false => Err(wrong()),
+        }
     }
 
     /// A session of somebody who has proven who they are; gives what the browser shows.
@@ -226,6 +285,7 @@ impl People {
             Role::Owner,
             origin,
             until,
+            true,
         )
         .await
         .map(|(_, secret)| secret)
@@ -246,6 +306,7 @@ impl People {
             Role::Owner,
             origin,
             until,
+            true,
         )
         .await
         .map(|(_, secret)| secret)
@@ -253,7 +314,9 @@ impl People {
 
     /// A token for a program, with a role not above its owner's.
     pub async fn token(&self, caller: &Caller, new: &api::NewToken) -> Result<api::Token, Refusal> {
-        let person = self.own(caller).await?;
+        let person = self
+            .prove_again(caller, &new.password, new.code.as_deref())
+            .await?;
         if Some(new.role) > caller.role {
             let own = caller.role.map_or("nobody", Role::name);
             let detail = format!("a token may do no more than you, and you are {own}");
@@ -269,11 +332,13 @@ impl People {
                 new.role,
                 &caller.origin,
                 until,
+                false,
             )
             .await?;
         Ok(api::Token { id, token, until })
     }
 
+    #[allow(clippy::too_many_arguments, reason = "what a pass is")]
     async fn pass(
         &self,
         kind: &str,
@@ -282,6 +347,7 @@ impl People {
         role: Role,
         origin: &str,
         until: OffsetDateTime,
+        by_password: bool,
     ) -> Result<(i64, String), Refusal> {
         let made = NewPass {
             digest: &[],
@@ -292,6 +358,7 @@ impl People {
             by: person.map_or("service", |person| &person.name),
             from: origin,
             until,
+            by_password,
         };
         self.add(made).await
     }
@@ -304,6 +371,11 @@ impl People {
             ..new
         };
         Ok((self.records.add_pass(new).await?, secret))
+    }
+
+    /// What a browser or program shows when this person signs in with it again; it opens nothing.
+    pub fn device(&self, person: &Person) -> Result<String, Refusal> {
+        device::new(&self.keys, person)
     }
 
     /// Who shows a pass; `None` where it is not good any more. What a session shows is changed from time to time.
@@ -361,7 +433,7 @@ impl People {
             name: known.then(|| caller.name.clone()),
             role: caller.role,
             how: caller.how.name().into(),
-            open: !self.any().await,
+            open: !self.any().await?,
             station: caller.station.clone(),
             second_factor: person
                 .as_ref()
@@ -370,9 +442,12 @@ impl People {
         })
     }
 
-    /// Takes a one-time code up: somebody has a password from now on.
+    /// Takes a one-time code up: somebody has a password from now on. Who has a second factor gives a code of it too.
+    ///
+    /// # Errors
+    /// For a code that is not good, for who must wait, and for a password that is no hurdle.
     pub async fn welcome(&self, welcome: &api::Welcome, origin: &str) -> Result<Person, Refusal> {
-        self.in_turn(CODES, origin).await?;
+        let tried = self.begin_try(tries::of_code(origin)).await?;
         let name = name_of(&welcome.name)?;
         password::check(&welcome.password, name)?;
         let digest = code::digest_of(&welcome.code);
@@ -384,20 +459,30 @@ impl People {
                  or whoever runs the service (duplicariumd --first-owner)",
             )
         };
-        if self.records.invitation(&digest).await?.is_none() {
-            let keys = tries::keys(CODES, origin);
-            self.records
-                .tried_wrongly(&keys[1..], tries::FORGOTTEN)
-                .await?;
+        let Some(invitation) = self.records.invitation(&digest).await? else {
             return Err(bad());
+        };
+        self.was_right(&tried).await?;
+        if let (Some(invited), Some(person)) = (invitation.person, self.find(name).await?)
+            && person.id == invited
+        {
+            self.prove_factor(&person, welcome.factor.as_deref())
+                .await?;
         }
         let given = welcome.password.clone();
-        let kept = self.hash(move || password::kept(&given)).await??;
-        if self.records.take_up(&digest, name, &kept).await?.is_none() {
+        let kept = self
+            .digests
+            .compute(&tries::address(origin), true, move || {
+                password::kept(&given)
+            })
+            .await??;
+        let Some(person) = self.records.take_up(&digest, name, &kept).await? else {
             return Err(bad());
-        }
+        };
         self.any.store(true, Ordering::Relaxed);
-        self.records.tried_rightly(&tries::of_account(name)).await?;
+        self.records
+            .tried_rightly(&[], &[tries::pins_of(&who(person))])
+            .await?;
         Ok(self.records.person(name).await?)
     }
 
@@ -410,14 +495,11 @@ impl People {
         origin: &str,
         take_up: impl Future<Output = Result<Option<T>, Refusal>>,
     ) -> Result<T, Refusal> {
-        self.in_turn(CODES, origin).await?;
+        let tried = self.begin_try(tries::of_code(origin)).await?;
         if let Some(taken) = take_up.await? {
+            self.was_right(&tried).await?;
             return Ok(taken);
         }
-        let keys = tries::keys(CODES, origin);
-        self.records
-            .tried_wrongly(&keys[1..], tries::FORGOTTEN)
-            .await?;
         Err(Refusal::new(
             Why::NotSignedIn,
             "bad-code",
@@ -433,7 +515,7 @@ impl People {
     ) -> Result<api::Invitation, Refusal> {
         let name = name_of(&new.name)?;
         let code = Code::good_for(INVITATION)?;
-        if !self.any().await {
+        if !self.any().await? {
             return Err(Refusal::conflict(
                 "no-owner",
                 "make the first owner first: duplicariumd --first-owner shows the code for it",
@@ -480,12 +562,25 @@ impl People {
     }
 
     /// Ends what is shown.
+    ///
+    /// # Errors
+    /// For a station: it is everyone's, and an owner ends it.
     pub async fn sign_out(&self, caller: &Caller) -> Result<(), Refusal> {
+        if caller.how == How::Station {
+            let detail = "this computer is a station, which everyone uses; an owner ends it on the page Team of their own \
+                          computer (duplicarium pass end)";
+            return Err(Refusal::new(Why::NotAllowed, "not-allowed", detail));
+        }
         if let Some(pass) = caller.pass {
             self.records.end_pass(pass, None).await?;
         }
         Ok(())
     }
+}
+
+/// How somebody is called in counts of tries.
+fn who(person: i64) -> String {
+    format!("person {person}")
 }
 
 fn days(days: u32) -> Result<time::Duration, Refusal> {
@@ -501,7 +596,11 @@ fn days(days: u32) -> Result<time::Duration, Refusal> {
 /// What may be done with a pass: no more than it says, and no more than its person may now. At a station where nobody
 /// acts one may look.
 fn caller_of(shown: Shown, how: How, origin: &str) -> Caller {
-    let most = role_of(&shown.role);
+    // Whom a PIN of few digits lets in cannot let in others.
+    let most = match how {
+        How::Station => role_of(&shown.role).min(Role::Keeper),
+        _ => role_of(&shown.role),
+    };
     let station = (how == How::Station).then(|| shown.name.clone());
     let of = |role: Option<String>| role.map(|role| role_of(&role).min(most));
     let (name, person, role) = match (how, shown.person, shown.acting) {
@@ -516,6 +615,7 @@ fn caller_of(shown: Shown, how: How, origin: &str) -> Caller {
         how,
         person,
         pass: Some(shown.id),
+        by_password: shown.by_password,
         station,
         origin: origin.into(),
     }
@@ -534,6 +634,7 @@ mod tests {
             role: role.into(),
             changed_at: now,
             used_at: now,
+            by_password: false,
             person_id: None,
             person: None,
             person_role: None,

@@ -1,10 +1,9 @@
 //! Computers that are signed in for everyone, and who acts at them.
 
-use records::RecordError;
 use records::passes::NewPass;
 use time::OffsetDateTime;
 
-use super::{Caller, How, People, days, name_of, password, tries};
+use super::{Caller, How, People, days, name_of, password, tries, who};
 use crate::refusal::{Refusal, Why};
 
 /// How long somebody acts by a PIN.
@@ -13,6 +12,8 @@ const ACTING: time::Duration = time::Duration::minutes(10);
 impl People {
     /// Makes the computer that asks a station; gives what its browser shows.
     pub async fn station(&self, caller: &Caller, new: &api::NewStation) -> Result<String, Refusal> {
+        self.prove_again(caller, &new.password, new.code.as_deref())
+            .await?;
         let until = OffsetDateTime::now_utc() + days(new.days)?;
         let name = name_of(&new.name)?;
         let made = NewPass {
@@ -24,6 +25,7 @@ impl People {
             by: &caller.name,
             from: &caller.origin,
             until,
+            by_password: false,
         };
         self.add(made).await.map(|(_, secret)| secret)
     }
@@ -36,28 +38,30 @@ impl People {
                 "this computer is no station; sign in with your password",
             ));
         };
-        self.in_turn(&acting.name, &caller.origin).await?;
-        let person = match self.records.person(acting.name.trim()).await {
-            Ok(person) => Some(person),
-            Err(RecordError::Unknown { .. } | RecordError::Text) => None,
-            Err(e) => return Err(e.into()),
+        let name = name_of(&acting.name).unwrap_or_default();
+        let person = self.find(name).await?;
+        let who = match &person {
+            Some(person) => who(person.id),
+            None => format!("name {}", name.to_lowercase()),
         };
+        let tried = self.begin_try(tries::of_pin(&who, station)).await?;
         let kept = person.as_ref().and_then(|person| person.pin.clone());
         let pin = acting.pin.clone();
         let right = self
-            .hash(move || password::matches(&pin, kept.as_deref()))
+            .digests
+            .compute(&format!("station {station}"), true, move || {
+                password::matches(&pin, kept.as_deref())
+            })
             .await?;
         let Some(person) = person.filter(|_| right) else {
-            self.was_wrong(&acting.name, &caller.origin).await?;
             return Err(Refusal::new(
                 Why::NotSignedIn,
                 "wrong-pin",
                 "the name or the PIN is wrong; who has no PIN yet sets one on their own page",
             ));
         };
-        self.records
-            .tried_rightly(&tries::of_account(&person.name))
-            .await?;
+        self.was_right(&tried).await?;
+        self.prove_factor(&person, acting.code.as_deref()).await?;
         let until = OffsetDateTime::now_utc() + ACTING;
         Ok(self.records.act_at(station, Some(person.id), until).await?)
     }

@@ -17,7 +17,7 @@ use percent_encoding::percent_decode_str;
 use records::services::Service;
 use serde_json::Value;
 
-use super::{Forwarded, HERE, ORIGIN, Peers, away};
+use super::{Forwarded, HERE, ORIGIN, Peers, TOKEN, away};
 use crate::admit::{From, Peer};
 use crate::app::App;
 use crate::error::ApiError;
@@ -260,7 +260,11 @@ fn passed(
     let path = path.map_or("/", |path| path.as_str());
     let mut again = peers.request(to, request.method().clone(), path)?;
     for (name, value) in request.headers() {
-        if !OF_CONNECTION.contains(name) && !name.as_str().starts_with("x-forwarded") {
+        let of_services = [ORIGIN, HERE, TOKEN].contains(name);
+        if !of_services
+            && !OF_CONNECTION.contains(name)
+            && !name.as_str().starts_with("x-forwarded")
+        {
             again = again.header(name, value);
         }
     }

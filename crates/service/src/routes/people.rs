@@ -7,13 +7,13 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
-use operations::people::{Caller, How};
+use operations::people::{Caller, How, Proof};
 use records::people::Person;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use super::extract::Given;
-use crate::admit::cookie;
+use crate::admit::{cookie, cookie_of, device_cookie};
 use crate::app::App;
 use crate::drawer::cells;
 use crate::error::ApiError;
@@ -85,11 +85,23 @@ async fn let_in(
     };
     let me = app.people.me(&caller).await?;
     let mut headers = HeaderMap::new();
+    let device = app.people.device(person)?;
     if how == How::Session {
-        headers.insert(header::SET_COOKIE, cookie(app, &secret));
+        headers.append(header::SET_COOKIE, cookie(app, &secret));
+        headers.append(header::SET_COOKIE, device_cookie(app, &device));
+        let signed_in = api::SignedIn {
+            me,
+            token: None,
+            device: None,
+        };
+        return Ok((headers, Json(signed_in)).into_response());
     }
-    let token = (how == How::Token).then_some(secret);
-    Ok((headers, Json(api::SignedIn { me, token })).into_response())
+    let signed_in = api::SignedIn {
+        me,
+        token: Some(secret),
+        device: Some(device),
+    };
+    Ok((headers, Json(signed_in)).into_response())
 }
 
 /// Signs somebody in: the answer sets a cookie, or has the token that was wanted.
@@ -98,13 +110,18 @@ async fn let_in(
 async fn sign_in(
     State(app): State<Arc<App>>,
     Extension(caller): Extension<Caller>,
+    headers: HeaderMap,
     Given(given): Given<api::SignIn>,
 ) -> Result<Response, ApiError> {
-    let code = given.code.as_deref();
-    let person = app
-        .people
-        .prove(&given.name, &given.password, code, &caller.origin)
-        .await?;
+    let shown = cookie_of(&headers, api::DEVICE_COOKIE);
+    let proof = Proof {
+        name: &given.name,
+        password: &given.password,
+        code: given.code.as_deref(),
+        device: given.device.as_deref().or(shown),
+        origin: &caller.origin,
+    };
+    let person = app.people.prove(proof).await?;
     let_in(&app, &person, given.token.as_deref(), &caller.origin).await
 }
 
@@ -176,14 +193,15 @@ async fn new_factor(
 
 /// Takes a second factor, whose code proves that the authenticator has it.
 #[utoipa::path(put, path = "/api/v1/me/second-factor", request_body = api::FactorCode,
-    responses((status = 200, body = api::Me)))]
+    responses((status = 200, body = api::FactorTaken)))]
 async fn take_factor(
     State(app): State<Arc<App>>,
     Extension(caller): Extension<Caller>,
     Given(given): Given<api::FactorCode>,
-) -> Result<Json<api::Me>, ApiError> {
-    app.people.take_factor(&caller, &given).await?;
-    Ok(Json(app.people.me(&caller).await?))
+) -> Result<Json<api::FactorTaken>, ApiError> {
+    let recovery_codes = app.people.take_factor(&caller, &given).await?;
+    let me = app.people.me(&caller).await?;
+    Ok(Json(api::FactorTaken { me, recovery_codes }))
 }
 
 /// Gives the second factor up.

@@ -13,6 +13,7 @@ use testbed::{Browser, Testbed};
 const PASSWORD: &str = "ebb and flow 7";
 
 /// Calls with a pass, or as nobody.
+#[derive(Clone)]
 struct Web {
     http: reqwest::Client,
     url: String,
@@ -92,6 +93,24 @@ impl Web {
         match answer["token"].as_str() {
             Some(token) => Ok(token.to_owned()),
             None => Err(answer["detail"].as_str().unwrap().to_owned()),
+        }
+    }
+
+    /// Makes a station; gives what its browser shows.
+    async fn station(&self, owner: &str, body: &Value) -> String {
+        let request = self.http.post(format!("{}/stations", self.url));
+        let made = request.bearer_auth(owner).json(body).send().await.unwrap();
+        assert!(made.status().is_success(), "{:?}", made.text().await);
+        let cookie = made.headers()["set-cookie"].to_str().unwrap();
+        cookie.split(['=', ';']).nth(1).unwrap().to_owned()
+    }
+
+    /// The same client at another address of this computer.
+    fn from(&self, address: [u8; 4]) -> Self {
+        let http = reqwest::Client::builder().local_address(std::net::IpAddr::from(address));
+        Self {
+            http: http.build().unwrap(),
+            url: self.url.clone(),
         }
     }
 
@@ -337,12 +356,12 @@ async fn what_opens_the_service_and_what_does_not() {
         json!({ "name": "quay", "title": "Quay" }),
     )
     .await;
-    let above = json!({ "name": "robot", "role": "owner", "days": 3 });
+    let above = json!({ "name": "robot", "role": "owner", "days": 3, "password": PASSWORD });
     assert_eq!(
         web.refused(Some(&ilse), "post", "passes", above).await,
         "not-allowed"
     );
-    let token = json!({ "name": "robot", "role": "keeper", "days": 3 });
+    let token = json!({ "name": "robot", "role": "keeper", "days": 3, "password": PASSWORD });
     let token = web.done(Some(&ilse), "post", "passes", token).await;
     let robot = token["token"].as_str().unwrap();
     web.done(
@@ -605,16 +624,20 @@ async fn a_second_factor_is_asked_for_and_counts_once() {
     );
     let used = totp(secret, 0);
     let take = json!({ "password": PASSWORD, "code": used, "secret": secret });
-    web.done(Some(&owner), "put", "me/second-factor", take)
+    let taken = web
+        .done(Some(&owner), "put", "me/second-factor", take)
         .await;
+    let recovery: Vec<_> = taken["recovery_codes"].as_array().unwrap().clone();
+    assert_eq!(recovery.len(), 8);
     let enter = async |code: &str| {
         let body = json!({ "name": "Maren", "password": PASSWORD, "code": code, "token": "test" });
         let (_, answer) = web.ask(None, "post", "sign-in", body).await;
         answer["token"].as_str().map(str::to_owned)
     };
-    assert_eq!(
-        web.sign_in("Maren", PASSWORD).await.unwrap_err(),
-        "the code of the second factor is wanted too"
+    let wanted = web.sign_in("Maren", PASSWORD).await.unwrap_err();
+    assert!(
+        wanted.contains("the code of the second factor is wanted"),
+        "{wanted}"
     );
     assert_eq!(enter(&used).await, None, "a code counts once");
     let code = totp(secret, 1);
@@ -623,10 +646,61 @@ async fn a_second_factor_is_asked_for_and_counts_once() {
         one.is_some() != two.is_some(),
         "a code counts once, also for two at once"
     );
-    assert!(!bed.sql("select people::text from people").contains(secret));
-    let drop = json!({ "password": PASSWORD });
+    let kept = bed.sql(
+        "select people::text from people union all select recovery_codes::text from recovery_codes",
+    );
+    assert!(!kept.contains(secret) && !kept.contains(recovery[0].as_str().unwrap()));
+    // Without the authenticator a recovery code lets in, once, however it is typed.
+    let spoken = recovery[0]
+        .as_str()
+        .unwrap()
+        .to_lowercase()
+        .replace('-', " ");
+    assert!(enter(&spoken).await.is_some());
+    assert!(enter(&spoken).await.is_none());
+
+    // Nobody comes by it: not with a new password, not with a PIN, and it is not given up with the password alone.
+    let made = web
+        .done(Some(&owner), "post", "people/Maren/invitation", json!({}))
+        .await;
+    let again = |factor: Option<&str>| json!({ "code": made["code"], "name": "Maren", "password": "spring tide 12", "token": "test", "factor": factor });
+    for factor in [None, Some("000000"), Some("AAAAA-AAAAA-AAAAA-AAAAA")] {
+        let code = web.refused(None, "post", "welcome", again(factor)).await;
+        assert!(
+            matches!(code.as_str(), "code-wanted" | "wrong-password"),
+            "{code}"
+        );
+    }
+    web.done(Some(&owner), "get", "sites", json!(null)).await;
+    let station = json!({ "name": "loft", "role": "bench hand", "days": 30, "password": PASSWORD });
+    assert_eq!(
+        web.refused(Some(&owner), "post", "stations", station.clone())
+            .await,
+        "code-wanted"
+    );
+    let mut full = station;
+    full["code"] = recovery[1].clone();
+    let station = web.station(&owner, &full).await;
+    let pin = json!({ "password": PASSWORD, "pin": "4711" });
+    web.done(Some(&owner), "put", "me/pin", pin).await;
+    let mut acting = json!({ "name": "Maren", "pin": "4711" });
+    assert_eq!(
+        web.refused(Some(&station), "post", "acting", acting.clone())
+            .await,
+        "code-wanted"
+    );
+    acting["code"] = recovery[2].clone();
+    web.done(Some(&station), "post", "acting", acting).await;
+    let mut drop = json!({ "password": PASSWORD });
+    assert_eq!(
+        web.refused(Some(&owner), "delete", "me/second-factor", drop.clone())
+            .await,
+        "code-wanted"
+    );
+    drop["code"] = recovery[3].clone();
     web.done(Some(&owner), "delete", "me/second-factor", drop)
         .await;
+    assert_eq!(bed.sql("select count(*) from recovery_codes").trim(), "0");
     web.sign_in("Maren", PASSWORD).await.unwrap();
 }
 
@@ -638,22 +712,13 @@ async fn people_act_at_a_station_by_their_pin() {
     let ilse = web.let_in(&owner, "Ilse", "keeper").await;
     let pin = json!({ "password": PASSWORD, "pin": "4711" });
     web.done(Some(&ilse), "put", "me/pin", pin).await;
-    let body = json!({ "name": "loft", "role": "bench hand", "days": 30 });
+    let body = json!({ "name": "loft", "role": "bench hand", "days": 30, "password": PASSWORD });
     assert_eq!(
         web.refused(Some(&ilse), "post", "stations", body.clone())
             .await,
         "not-allowed"
     );
-    let made = web
-        .http
-        .post(format!("{}/stations", web.url))
-        .bearer_auth(&owner)
-        .json(&body)
-        .send()
-        .await
-        .unwrap();
-    let cookie = made.headers()["set-cookie"].to_str().unwrap().to_owned();
-    let shown = cookie.split(['=', ';']).nth(1).unwrap().to_owned();
+    let shown = web.station(&owner, &body).await;
     let station = Some(shown.as_str());
     let fault = json!({ "card": "C-9999", "symptom": "cracked" });
     let keeper = json!({ "name": "pier", "title": "Pier" });
@@ -709,6 +774,264 @@ async fn people_act_at_a_station_by_their_pin() {
         web.refused(station, "post", "faults", fault).await,
         "not-allowed"
     );
+    // It is everyone's: nobody at it ends it for good, its owner does.
+    assert_eq!(
+        web.refused(station, "post", "sign-out", json!(null)).await,
+        "not-allowed"
+    );
+    web.done(station, "get", "cards", json!(null)).await;
+    let passes = web.done(Some(&owner), "get", "passes", json!(null)).await;
+    let all = passes.as_array().unwrap();
+    let own = all.iter().find(|pass| pass["kind"] == "station").unwrap();
+    let end = format!("passes/{}", own["id"]);
+    web.done(Some(&owner), "delete", &end, json!(null)).await;
+    assert_eq!(
+        web.refused(station, "get", "cards", json!(null)).await,
+        "not-signed-in"
+    );
+}
+
+/// "Nobody belongs to the team" is found out, not supposed: while the records do not answer nobody is let in for it.
+#[tokio::test(flavor = "multi_thread")]
+async fn records_that_do_not_answer_are_no_open_door() {
+    let bed = Testbed::start();
+    let web = Web::of(&bed);
+    let text = std::fs::read_to_string(bed.data_dir().join("postgres/postmaster.pid")).unwrap();
+    let postmaster = text.lines().next().unwrap().trim().to_owned();
+    // Each of its processes is a group of its own.
+    let signal = |name: &str| {
+        for (program, words) in [
+            ("kill", [name, &postmaster].to_vec()),
+            ("pkill", [name, "-P", &postmaster].to_vec()),
+        ] {
+            assert!(
+                Command::new(program)
+                    .args(words)
+                    .status()
+                    .unwrap()
+                    .success()
+            );
+        }
+    };
+    signal("-STOP");
+    let (status, answer) = web.ask(None, "get", "me", json!(null)).await;
+    let (changed, _) = web
+        .ask(
+            None,
+            "put",
+            "sites/pier",
+            json!({ "name": "pier", "title": "Pier" }),
+        )
+        .await;
+    signal("-CONT");
+    assert_eq!(status, StatusCode::SERVICE_UNAVAILABLE, "{answer}");
+    assert_eq!(changed, StatusCode::SERVICE_UNAVAILABLE);
+    let me = web.done(None, "get", "me", json!(null)).await;
+    assert_eq!(me["open"], true);
+}
+
+/// A PIN of four digits makes nothing that lasts, and neither does a token; who has the password says it again.
+#[tokio::test(flavor = "multi_thread")]
+async fn only_the_password_makes_what_opens_the_service() {
+    let bed = Testbed::start();
+    let (web, owner) = with_owner(&bed).await;
+    let pin = json!({ "password": PASSWORD, "pin": "4711" });
+    web.done(Some(&owner), "put", "me/pin", pin).await;
+    let station = json!({ "name": "loft", "role": "owner", "days": 30, "password": PASSWORD });
+    let station = web.station(&owner, &station).await;
+    web.done(
+        Some(&station),
+        "post",
+        "acting",
+        json!({ "name": "Maren", "pin": "4711" }),
+    )
+    .await;
+    let token = json!({ "name": "robot", "role": "owner", "days": 1, "password": PASSWORD });
+    let robot = web
+        .done(Some(&owner), "post", "passes", token.clone())
+        .await;
+    let robot = robot["token"].as_str().unwrap();
+    let mut long = token.clone();
+    long["days"] = json!(730);
+    let further = json!({ "name": "shed", "role": "owner", "days": 730, "password": PASSWORD });
+    for pass in [&station, robot] {
+        for (path, body) in [("passes", &long), ("stations", &further)] {
+            let code = web.refused(Some(pass), "post", path, body.clone()).await;
+            assert_eq!(code, "not-allowed", "{path}");
+        }
+    }
+    // Who acts there lets nobody in and makes no codes, whatever their role is elsewhere.
+    let new = json!({ "name": "Thief", "role": "owner" });
+    for (path, body) in [("people", &new), ("people/Maren/invitation", &json!({}))] {
+        assert_eq!(
+            web.refused(Some(&station), "post", path, body.clone())
+                .await,
+            "not-allowed"
+        );
+    }
+    for password in ["", "ebb and flow 8"] {
+        let mut wrong = token.clone();
+        wrong["password"] = json!(password);
+        assert_eq!(
+            web.refused(Some(&owner), "post", "passes", wrong).await,
+            "wrong-password"
+        );
+    }
+    // Guessed at twenty times, over hours, a PIN is off until its owner has said the password.
+    let guess = json!({ "name": "Maren", "pin": "0815" });
+    for _ in 0..20 {
+        bed.sql("update tries set last_at = last_at - interval '2 minutes' where key like '% at station %'");
+        assert_eq!(
+            web.refused(Some(&station), "post", "acting", guess.clone())
+                .await,
+            "wrong-pin"
+        );
+    }
+    let right = json!({ "name": "Maren", "pin": "4711" });
+    bed.sql("update tries set last_at = last_at - interval '1 day'");
+    assert_eq!(
+        web.refused(Some(&station), "post", "acting", right.clone())
+            .await,
+        "pin-off"
+    );
+    web.sign_in("Maren", PASSWORD).await.unwrap();
+    bed.sql("delete from tries where key like '% at station %'");
+    web.done(Some(&station), "post", "acting", right).await;
+}
+
+/// Names are bounded before anything is counted, and tries are counted before a digest is computed.
+#[tokio::test(flavor = "multi_thread")]
+async fn no_way_of_writing_a_name_and_no_hurry_gives_more_guesses() {
+    let bed = Testbed::start();
+    let (web, _) = with_owner(&bed).await;
+    let mut chance = Chance::new(0x9e55);
+    let blanks = [' ', '\t', '\u{a0}', '\u{2003}', '\u{3000}'];
+    let mut looked_at = 0;
+    for round in 0..24 {
+        let many = if round % 3 == 0 {
+            20_000
+        } else {
+            chance.below(9)
+        };
+        let tail: String = (0..many)
+            .map(|_| blanks[chance.below(5) as usize])
+            .collect();
+        let name = if round % 2 == 0 { "Maren" } else { "mAREN" };
+        let body = json!({ "name": format!("{name}{tail}"), "password": format!("guess {round}"), "token": "t" });
+        let (status, answer) = web.ask(None, "post", "sign-in", body).await;
+        assert!(status.is_client_error(), "{status} {answer}");
+        looked_at += u32::from(answer["code"] == "wrong-password");
+    }
+    assert!(looked_at <= 7, "{looked_at} of 24 guesses were looked at");
+    assert!(
+        bed.sql("select coalesce(max(length(key)), 0) from tries")
+            .trim()
+            .parse::<u32>()
+            .unwrap()
+            < 200
+    );
+
+    // Two hundred at once, from an address of its own: no more than one after the other.
+    let thief = web.from([127, 0, 0, 7]);
+    let begun = std::time::Instant::now();
+    let mut all = tokio::task::JoinSet::new();
+    for number in 0..200 {
+        let thief = thief.clone();
+        let body =
+            json!({ "name": "Maren", "password": format!("guess {number} at once"), "token": "t" });
+        all.spawn(async move { thief.ask(None, "post", "sign-in", body).await });
+    }
+    let answers = all.join_all().await;
+    let count = |code: &str| {
+        answers
+            .iter()
+            .filter(|(_, answer)| answer["code"] == code)
+            .count()
+    };
+    let allowed = 5 + begun.elapsed().as_secs() as usize;
+    assert!(
+        count("wrong-password") <= allowed,
+        "{} were looked at",
+        count("wrong-password")
+    );
+    assert_eq!(
+        count("wrong-password") + count("too-often") + count("busy"),
+        200,
+        "{answers:?}"
+    );
+}
+
+/// Wrong tries of strangers make nobody wait elsewhere, and nobody who was here before.
+#[tokio::test(flavor = "multi_thread")]
+async fn strangers_keep_nobody_out() {
+    let bed = Testbed::start();
+    let (web, owner) = with_owner(&bed).await;
+    web.sign_in("Maren", PASSWORD).await.unwrap();
+    let own = web.from([127, 0, 0, 50]);
+    let body = json!({ "name": "Maren", "password": PASSWORD, "token": "laptop" });
+    let laptop = own.done(None, "post", "sign-in", body.clone()).await;
+    let device = laptop["device"].as_str().unwrap().to_owned();
+    // One loop from one address, and others for the name that codes were counted under.
+    let stop = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let attack = |addresses: std::ops::Range<u8>, name: &'static str| {
+        let loops: Vec<_> = addresses
+            .map(|last| {
+                let (thief, stop) = (web.from([127, 0, 1, last]), stop.clone());
+                tokio::spawn(async move {
+                    let mut tries = 0_u32;
+                    while !stop.load(std::sync::atomic::Ordering::Relaxed) {
+                        let guess = json!({ "name": name, "password": format!("guess {tries}"), "token": "t" });
+                        thief.ask(None, "post", "sign-in", guess).await;
+                        tries += 1;
+                        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+                    }
+                })
+            })
+            .collect();
+        loops
+    };
+    let mut loops = attack(1..2, "Maren");
+    loops.extend(attack(2..3, "a one-time code"));
+    tokio::time::sleep(std::time::Duration::from_secs(2)).await;
+    // The right one from any other address, every time; codes are taken up too.
+    for last in 60..66 {
+        let new = web.from([127, 0, 0, last]);
+        new.done(None, "post", "sign-in", body.clone()).await;
+    }
+    let made = json!({ "name": "Ilse", "role": "looker" });
+    let made = web.done(Some(&owner), "post", "people", made).await;
+    web.welcome(made["code"].as_str().unwrap(), "Ilse").await;
+    // From the address of the loop itself by what this person was signed in with before.
+    let mut known = body.clone();
+    known["device"] = json!(device);
+    let shared = web.from([127, 0, 1, 1]);
+    shared.done(None, "post", "sign-in", known.clone()).await;
+    known["device"] = json!(device.replace('.', "0."));
+    let code = shared.refused(None, "post", "sign-in", known.clone()).await;
+    assert_eq!(code, "too-often", "a made-up one is nothing");
+
+    // Loops from many addresses: who was here before gets in, by address or by device.
+    loops.extend(attack(10..40, "Maren"));
+    tokio::time::sleep(std::time::Duration::from_secs(6)).await;
+    for _ in 0..5 {
+        let (status, answer) = web.ask(None, "post", "sign-in", body.clone()).await;
+        assert!(status.is_success(), "{answer}");
+        let (status, answer) = own.ask(None, "post", "sign-in", body.clone()).await;
+        assert!(status.is_success(), "{answer}");
+    }
+    known["device"] = json!(device);
+    let (status, answer) = web
+        .from([127, 0, 0, 90])
+        .ask(None, "post", "sign-in", known)
+        .await;
+    assert!(status.is_success(), "{answer}");
+    stop.store(true, std::sync::atomic::Ordering::Relaxed);
+    for one in loops {
+        one.await.unwrap();
+    }
+    // Together they guessed no more than is free at strange places.
+    let wrong = bed.sql("select wrong from tries where key like 'person % at strange places'");
+    assert!(wrong.trim().parse::<u32>().unwrap() <= 302, "{wrong}");
 }
 
 /// Whoever changes rows of the history, takes some away or exchanges them is found out, wherever it was.
@@ -887,7 +1210,7 @@ async fn the_command_line_signs_in() {
             && listed.contains("one-time code only"),
         "{listed}"
     );
-    let token = bed.json(&[
+    let make = [
         "pass",
         "make",
         "shelf robot",
@@ -895,7 +1218,15 @@ async fn the_command_line_signs_in() {
         "looker",
         "--days",
         "7",
-    ]);
+        "--json",
+    ];
+    let wrong = typed(&make, "ebb and flow 8\n");
+    assert!(
+        wrong.code == 1 && wrong.out.contains("not your password"),
+        "{wrong:?}"
+    );
+    let token = typed(&make, "ebb and flow 7\n");
+    let token: Value = serde_json::from_str(&token.out).unwrap();
     let token = token["token"].as_str().unwrap();
     let robot = |words: &[&str]| {
         let out = bed
@@ -933,6 +1264,38 @@ async fn the_command_line_signs_in() {
         bed.done(&["history", "export", "--form", "jsonl"])
             .lines()
             .all(|line| line.starts_with('{'))
+    );
+    // Nothing is said to another computer in the clear: not the password, not a token, not a code.
+    for words in [
+        &["sign-in", "--name", "Maren"][..],
+        &["welcome", "--name", "Maren", "--code", &code],
+        &["site", "list"],
+    ] {
+        let said = typed(
+            &[&["--service", "http://10.255.0.1:7640"], words].concat(),
+            "ebb and flow 7\n",
+        );
+        assert!(
+            said.code == 1
+                && said.err.contains("over http://")
+                && said.err.contains("Use https://"),
+            "{words:?}: {said:?}"
+        );
+    }
+    let enrolled = Command::new(testbed::binary("duplicarium-bench"))
+        .args(["--data-dir", testbed::path(&bed.dir().join("far"))])
+        .args([
+            "enrol",
+            "--service",
+            "http://10.255.0.1:7640",
+            "--code",
+            &code,
+        ])
+        .output();
+    let enrolled = testbed::Said::from(enrolled.unwrap());
+    assert!(
+        enrolled.code == 1 && enrolled.err.contains("Use https://"),
+        "{enrolled:?}"
     );
     bed.done(&["sign-out"]);
     let said = bed.cli(&["site", "list"]);
@@ -1025,5 +1388,36 @@ async fn the_console_signs_people_in() -> anyhow::Result<()> {
     browser.see("refused (403)").await?;
     browser.press("Check all of it").await?;
     browser.see("rows are as they were written").await?;
+
+    // A second factor with its recovery codes; a station asks for both, and so does a sign-in.
+    window.goto(&format!("{}/team", bed.url())).await?;
+    browser.press("Set up a second factor").await?;
+    browser.see("Let an authenticator read this").await?;
+    let secret = browser
+        .find("//code[string-length(.) = 32]")
+        .await?
+        .text()
+        .await?;
+    let of_form = async |button: &str, name: &str, text: &str| -> anyhow::Result<()> {
+        let path =
+            format!("//form[.//button[normalize-space()='{button}']]//input[@name='{name}']");
+        Ok(browser.find(&path).await?.send_keys(text).await?)
+    };
+    of_form("Take it", "password", PASSWORD).await?;
+    of_form("Take it", "code", &totp(&secret, 0)).await?;
+    browser.press("Take it").await?;
+    browser.see("Write these recovery codes down").await?;
+    let codes = browser
+        .find("//ul[@aria-label='Recovery codes']")
+        .await?
+        .text()
+        .await?;
+    let codes: Vec<_> = codes.lines().collect();
+    assert_eq!(codes.len(), 8, "{codes:?}");
+    of_form("Make it a station", "name", "loft").await?;
+    of_form("Make it a station", "password", PASSWORD).await?;
+    of_form("Make it a station", "code", codes[0]).await?;
+    browser.press("Make it a station").await?;
+    browser.see("loft: who acts?").await?;
     Ok(())
 }
