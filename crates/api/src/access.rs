@@ -234,7 +234,7 @@ pub const ACCESS: &[Access] = &[
     quiet("get", "/api/v1/devices/{name}/preview", LOOKER),
     told("patch", "/api/v1/devices/{name}/settings", KEEPER, "changed a device's settings"),
     quiet("get", "/api/v1/devices/{name}/sighting", LOOKER),
-    quiet("get", "/api/v1/devices/{name}/versions", LOOKER),
+    told("get", "/api/v1/devices/{name}/versions", BENCH, "read the versions of a file"),
     told("post", "/api/v1/drift", BENCH, "has a card compared with its imprint"),
     quiet("get", "/api/v1/events", LOOKER),
     told("post", "/api/v1/faults", BENCH, "told what was seen of a card"),

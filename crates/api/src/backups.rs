@@ -250,6 +250,17 @@ pub struct HeadroomPoint {
     pub card_size: u64,
 }
 
+/// The versions of a file in some backups of a device, the newest first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FileVersions {
+    /// The versions that were found in them.
+    pub versions: Vec<FileVersion>,
+    /// How many backups were looked through.
+    pub looked_through: u32,
+    /// Give it as `after` to look through older ones; none behind the last.
+    pub next: Option<String>,
+}
+
 /// One version of a file, and the backups that hold it.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct FileVersion {

@@ -57,8 +57,9 @@ pub struct Health {
     pub bench: bool,
     /// Bytes in the vault.
     pub vault_bytes: u64,
-    /// Where the key file lies: keep a copy of it elsewhere.
-    pub key_file: String,
+    /// Where the key file lies, for owners: keep a copy of it elsewhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_file: Option<String>,
 }
 
 /// How the service is, and everything that needs attention, as the command line tells it to programs.

@@ -309,10 +309,9 @@ async fn run(args: Args) -> anyhow::Result<()> {
                     }
                 );
                 println!("vault    {}", text::size(health.vault_bytes));
-                println!(
-                    "key      {} (keep a copy of this file elsewhere)",
-                    health.key_file
-                );
+                if let Some(key_file) = &health.key_file {
+                    println!("key      {key_file} (keep a copy of this file elsewhere)");
+                }
                 for one in attention {
                     println!("look at  {} (since {})", one.words, text::moment(one.since));
                 }

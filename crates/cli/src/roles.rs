@@ -24,7 +24,7 @@ const TAKES: &[(Option<Role>, &str, &str)] = &[
     (LOOKER, "round", "list show watch report"),
     (LOOKER, "arrival", "list show watch log"),
     (LOOKER, "export", "list"),
-    (LOOKER, "backup", "list show headroom files versions"),
+    (LOOKER, "backup", "list show headroom files"),
     (LOOKER, "vault", "show list"),
     (LOOKER, "job", "list show"),
     (LOOKER, "board", "list"),

@@ -256,6 +256,25 @@ async fn naming(request: Request) -> Result<(Request, String), ApiError> {
     Ok((Request::from_parts(parts, Body::from(body)), about))
 }
 
+/// Longest account of what was asked for in an address, in characters.
+const ASKED: usize = 400;
+
+/// What of something was asked for: the file, the partition, both sides of a comparison. No address has a secret in it.
+fn asked_for(request: &Request) -> String {
+    let pairs = request.uri().query().unwrap_or_default().split('&');
+    let named = pairs.filter_map(|pair| {
+        let (name, value) = pair.split_once('=')?;
+        let value = value.replace('+', " ");
+        let value = percent_decode_str(&value).decode_utf8_lossy().into_owned();
+        (!value.is_empty()).then(|| format!("{name} {value}"))
+    });
+    let text = named.collect::<Vec<_>>().join(", ");
+    text.chars()
+        .filter(|letter| !letter.is_control())
+        .take(ASKED)
+        .collect()
+}
+
 fn about(fields: &serde_json::Map<String, serde_json::Value>) -> String {
     let named = NAMING_FIELDS.iter().filter_map(|name| {
         let value = match fields.get(*name)? {
@@ -352,9 +371,14 @@ async fn told(
 ) -> Response {
     let target = target_of(&request);
     let id = request::current().unwrap_or_default();
+    let asked = asked_for(&request);
     let (request, about) = match naming(request).await {
         Ok(named) => named,
         Err(e) => return e.into_response(),
+    };
+    let about = match asked.is_empty() {
+        true => about,
+        false => asked,
     };
     let asking = Asking {
         act,

@@ -30,6 +30,11 @@ pub async fn guard(State(app): State<Arc<App>>, request: Request, next: Next) ->
             HeaderValue::from_static("max-age=31536000"),
         );
     }
+    // What was answered to somebody is kept for nobody.
+    if interface && !response.headers().contains_key(header::CACHE_CONTROL) {
+        let value = HeaderValue::from_static("no-store");
+        response.headers_mut().insert(header::CACHE_CONTROL, value);
+    }
     for (name, value) in [
         (header::CONTENT_SECURITY_POLICY, POLICY),
         (header::X_FRAME_OPTIONS, "DENY"),

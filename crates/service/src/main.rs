@@ -132,7 +132,7 @@ async fn run(args: Args) -> Result<()> {
     let (remote, place, listen) = (config.net.remote, config.tls.clone(), config.listen);
     let mut terminate = signal(SignalKind::terminate())?;
     let data_dir = &config.data_dir;
-    std::fs::create_dir_all(data_dir)
+    keep_private(data_dir)
         .with_context(|| format!("cannot make the data folder {}", data_dir.display()))?;
     let certificates = place.map(Certificates::open).transpose()?;
     let fingerprint = certificates.as_ref().map(|shown| shown.fingerprint());
@@ -198,4 +198,17 @@ async fn run(args: Args) -> Result<()> {
     let _ = served.await;
     app.close().await;
     result
+}
+
+/// Makes the data folder, and lets nobody else read what is put into it from now on: uploads, keys, records, what checks keep.
+fn keep_private(data_dir: &std::path::Path) -> std::io::Result<()> {
+    std::fs::create_dir_all(data_dir)?;
+    // Started as root, the own PostgreSQL is another user, and has its folder in here: it may pass through, and see nothing.
+    let mode = match rustix::process::geteuid().is_root() {
+        true => 0o711,
+        false => 0o700,
+    };
+    std::fs::set_permissions(data_dir, std::os::unix::fs::PermissionsExt::from_mode(mode))?;
+    rustix::process::umask(rustix::fs::Mode::from_bits_truncate(0o077));
+    Ok(())
 }

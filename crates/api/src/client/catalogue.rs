@@ -5,7 +5,7 @@ use serde::Serialize;
 
 use super::{Answer, Client, ClientError, part};
 use crate::{
-    Carrier, Choice, Comparison, Device, Feed, FileComparison, FileNode, FileVersion, Folder,
+    Carrier, Choice, Comparison, Device, Feed, FileComparison, FileNode, FileVersions, Folder,
     Following, Job, Line, NewComparison, NewCurrent, NewEvidence, NewFeed, NewRelease, NewSheet,
     NewState, NewUpload, PART, Page, Paging, Release, ReleaseDetail, Shared, SlotName, Upload,
 };
@@ -200,16 +200,18 @@ impl Client {
         self.download(&path, take).await
     }
 
-    /// The versions of a file in the backups of a device, newest first.
+    /// The versions of a file in some backups of a device, newest first; `after` says where those before ended.
     pub async fn versions(
         &self,
         device: &str,
         partition: u32,
         path: &str,
-    ) -> Answer<Vec<FileVersion>> {
+        after: Option<&str>,
+    ) -> Answer<FileVersions> {
         let (device, path) = (part(device), part(path));
+        let after = after.map_or_else(String::new, |after| format!("&after={}", part(after)));
         self.get(&format!(
-            "devices/{device}/versions?partition={partition}&path={path}"
+            "devices/{device}/versions?partition={partition}&path={path}{after}"
         ))
         .await
     }

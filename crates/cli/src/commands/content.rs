@@ -361,7 +361,27 @@ pub async fn versions(
         }
         None => None,
     };
-    let found = context.client.versions(device, partition, path).await?;
+    // A few backups at a time, because each is read; what several have in common is one version.
+    let (mut found, mut after): (Vec<api::FileVersion>, Option<String>) = (Vec::new(), None);
+    loop {
+        let page = context
+            .client
+            .versions(device, partition, path, after.as_deref())
+            .await?;
+        for version in page.versions {
+            match found.iter_mut().find(|one| one.sha256 == version.sha256) {
+                Some(one) => one.backups.extend(version.backups),
+                None => found.push(version),
+            }
+        }
+        after = page.next;
+        if after.is_none() {
+            break;
+        }
+    }
+    if found.is_empty() {
+        anyhow::bail!("no backup of {device} has {path} on partition {partition}");
+    }
     context.show(&found, |found| {
         let rows = found.iter().map(|one| {
             let mark = match &wanted {

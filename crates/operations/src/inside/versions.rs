@@ -8,11 +8,11 @@ use ring::digest::{Context, SHA256};
 use super::{Content, Inside, Of};
 use crate::refusal::Refusal;
 
-/// Backups that are looked through, the newest first.
-const MOST_BACKUPS: i64 = 500;
+/// Backups that are looked through at once: each is read and hashed.
+const AT_ONCE: i64 = 25;
 
 impl Inside {
-    /// The versions of a file in the backups of a device, the newest first.
+    /// The versions of a file in some backups of a device, the newest first, behind where those before ended.
     ///
     /// # Errors
     /// No such device, a device without backups, no such file in any of them.
@@ -21,17 +21,20 @@ impl Inside {
         device: &str,
         partition: u32,
         path: &str,
-    ) -> Result<Vec<api::FileVersion>, Refusal> {
+        after: Option<&str>,
+    ) -> Result<api::FileVersions, Refusal> {
         let device = self.records.device(device).await?;
         let wanted = Wanted {
             device: Some(device.name.clone()),
             ..Wanted::default()
         };
         let asked = Asked {
-            limit: MOST_BACKUPS,
+            limit: AT_ONCE,
+            after: after.map(str::to_owned),
             ..Asked::default()
         };
-        let backups = self.records.backup_page(&wanted, &asked).await?.items;
+        let page = self.records.backup_page(&wanted, &asked).await?;
+        let backups = page.items;
         if backups.is_empty() {
             let detail = format!("there is no backup of {} to look through", device.name);
             return Err(Refusal::missing(detail));
@@ -62,13 +65,17 @@ impl Inside {
                 }),
             }
         }
-        match found.is_empty() {
+        match found.is_empty() && after.is_none() && page.next.is_none() {
             true => Err(Refusal::missing(format!(
                 "none of the {} backups of {} has {path} on partition {partition}",
                 backups.len(),
                 device.name
             ))),
-            false => Ok(found),
+            false => Ok(api::FileVersions {
+                versions: found,
+                looked_through: backups.len() as u32,
+                next: page.next,
+            }),
         }
     }
 }

@@ -291,16 +291,24 @@ async fn shared_image(
     Ok(written(&name, len, move |out| shared.write(packing, out)))
 }
 
-/// The versions of a file in the backups of a device, and which of them hold each.
+/// Where the page before ended.
+#[derive(Deserialize)]
+struct Behind {
+    after: Option<String>,
+}
+
+/// The versions of a file in some backups of a device, and which of them hold each: the newest, or those behind `after`.
 #[utoipa::path(get, path = "/api/v1/devices/{name}/versions",
-    params(("partition" = u32, Query), ("path" = String, Query)),
-    responses((status = 200, body = Vec<api::FileVersion>)))]
+    params(("partition" = u32, Query), ("path" = String, Query), ("after" = Option<String>, Query)),
+    responses((status = 200, body = api::FileVersions)))]
 async fn versions(
     State(app): State<Arc<App>>,
     Path(name): Path<String>,
     Query(at): Query<At>,
-) -> Result<Json<Vec<api::FileVersion>>, ApiError> {
-    let found = app.inside.versions(&name, at.partition, &at.path);
+    Query(behind): Query<Behind>,
+) -> Result<Json<api::FileVersions>, ApiError> {
+    let after = behind.after.as_deref();
+    let found = app.inside.versions(&name, at.partition, &at.path, after);
     Ok(Json(found.await?))
 }
 

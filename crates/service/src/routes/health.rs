@@ -2,9 +2,11 @@
 
 use std::sync::Arc;
 
-use axum::Json;
+use api::Role;
 use axum::extract::State;
 use axum::http::StatusCode;
+use axum::{Extension, Json};
+use operations::people::Caller;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -25,7 +27,10 @@ async fn alive() -> StatusCode {
 
 /// Answers when the service is ready.
 #[utoipa::path(get, path = "/api/v1/health", responses((status = 200, body = api::Health)))]
-async fn health(State(app): State<Arc<App>>) -> Result<Json<api::Health>, ApiError> {
+async fn health(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Caller>,
+) -> Result<Json<api::Health>, ApiError> {
     if !app.records.answers().await {
         let detail = "the database does not answer; the service's log says more";
         return Err(ApiError::new(
@@ -45,6 +50,6 @@ async fn health(State(app): State<Arc<App>>) -> Result<Json<api::Health>, ApiErr
         version: env!("CARGO_PKG_VERSION").into(),
         bench: app.slots.readers_answer(),
         vault_bytes: app.store.vault.stored(),
-        key_file: app.key_file.display().to_string(),
+        key_file: (caller.role == Some(Role::Owner)).then(|| app.key_file.display().to_string()),
     }))
 }

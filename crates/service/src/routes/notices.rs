@@ -2,9 +2,11 @@
 
 use std::sync::Arc;
 
-use axum::Json;
+use api::Role;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use axum::{Extension, Json};
+use operations::people::Caller;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
@@ -31,10 +33,14 @@ async fn matters() -> Json<Vec<api::Matter>> {
     Json(all.collect())
 }
 
-/// The ways in which somebody is told.
+/// The ways in which somebody is told; whole addresses for owners, for others without what may open something.
 #[utoipa::path(get, path = "/api/v1/notice-ways", responses((status = 200, body = Vec<api::NoticeWay>)))]
-async fn ways(State(app): State<Arc<App>>) -> Result<Json<Vec<api::NoticeWay>>, ApiError> {
-    Ok(Json(app.notices.ways().await?))
+async fn ways(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Caller>,
+) -> Result<Json<Vec<api::NoticeWay>>, ApiError> {
+    let whole = caller.role == Some(Role::Owner);
+    Ok(Json(app.notices.ways(whole).await?))
 }
 
 /// Adds a way: an address of mail, or an URL that is called with JSON. What needs a person now is told at once.
@@ -46,7 +52,7 @@ async fn add(
     Given(new): Given<api::NewNoticeWay>,
 ) -> Result<(StatusCode, Json<Vec<api::NoticeWay>>), ApiError> {
     app.notices.add(&new, &operator).await?;
-    Ok((StatusCode::CREATED, Json(app.notices.ways().await?)))
+    Ok((StatusCode::CREATED, Json(app.notices.ways(true).await?)))
 }
 
 /// Removes a way; what was to be told by it is not told any more.
