@@ -361,6 +361,9 @@ impl OwnServer {
             .current_dir("/")
             .process_group(0)
             .stdin(Stdio::null())
+            // What the service finds in its environment, keys of buckets among it, is none of the database's.
+            .env_clear()
+            .envs(std::env::var_os("PATH").map(|path| ("PATH", path)))
             .env("LC_ALL", "C");
         if let Some((uid, gid)) = self.user {
             command.uid(uid).gid(gid);

@@ -309,8 +309,8 @@ impl Testbed {
         command
     }
 
-    /// Lets the next start of the service, and what it starts, see another time: so many days off. `false`, with the reason
-    /// printed, where the library for that is not installed.
+    /// Lets the next start of the service see another time: so many days off. Its database keeps the right one. `false`, with
+    /// the reason printed, where the library for that is not installed.
     pub fn set_clock(&mut self, days: i64) -> bool {
         let name = "faketime/libfaketimeMT.so.1";
         let folders = std::fs::read_dir("/usr/lib")
@@ -324,19 +324,18 @@ impl Testbed {
             eprintln!("SKIPPED: the clock stays right, for libfaketime is not installed");
             return false;
         };
+        let library = path(&library).to_owned();
         let ours = [
-            "LD_PRELOAD",
-            "FAKETIME",
-            "FAKETIME_DONT_FAKE_MONOTONIC",
-            "NO_FAKE_STAT",
+            ("LD_PRELOAD", library),
+            ("FAKETIME", format!("{days:+}d")),
+            ("FAKETIME_DONT_FAKE_MONOTONIC", "1".into()),
+            ("NO_FAKE_STAT", "1".into()),
         ];
         self.environment
-            .retain(|(name, _)| !ours.contains(&name.as_str()));
+            .retain(|(name, _)| !ours.iter().any(|(own, _)| own == name));
         if days != 0 {
-            let values = [path(&library), &format!("{days:+}d"), "1", "1"];
-            let set = ours.iter().zip(values);
-            self.environment
-                .extend(set.map(|(name, value)| ((*name).to_owned(), value.to_owned())));
+            let set = ours.map(|(name, value)| (name.to_owned(), value));
+            self.environment.extend(set);
         }
         true
     }

@@ -47,7 +47,7 @@ fn masked(kind: &str, target: &str) -> String {
         let first: String = name.chars().take(1).collect();
         return format!("{first}…@{host}");
     }
-    match url::Url::parse(target) {
+    match reqwest::Url::parse(target) {
         Ok(url) => format!("{}://{}/…", url.scheme(), url.host_str().unwrap_or("")),
         Err(_) => "…".into(),
     }

@@ -1503,7 +1503,7 @@ async fn what_lies_in_the_data_folder_is_nobody_elses() {
     let bed = Testbed::start();
     bed.load_catalogue();
     let web = Web::of(&bed);
-    let begun = json!({ "name": "line.img", "size": 4 << 20 });
+    let begun = json!({ "file_name": "line.img", "size": 4 << 20 });
     web.done(None, "post", "uploads", begun).await;
     let mut open = vec![bed.data_dir()];
     let mut seen = 0;
