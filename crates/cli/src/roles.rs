@@ -55,7 +55,7 @@ const TAKES: &[(Option<Role>, &str, &str)] = &[
     (
         BENCH,
         "backup",
-        "take bring-in assign reason pin unpin prove read export archive compare",
+        "take bring-in assign reason pin unpin prove read export archive compare versions",
     ),
     (BENCH, "job", "seen cancel"),
     (KEEPER, "release", "add sheet state current"),

@@ -5,6 +5,7 @@ use time::OffsetDateTime;
 
 use crate::compose::root;
 use crate::fs::fat;
+use crate::fs::name::shown;
 use crate::{Disk, Layout};
 
 /// Where the stamp lies: on the first FAT partition, or where there is none, on the root.
@@ -62,8 +63,21 @@ impl Stamp {
                 files.read_head(STAMP_PATH, MOST_STAMP).ok()?
             }
         };
-        serde_json::from_slice(&bytes)
-            .ok()
-            .filter(|stamp: &Self| stamp.format == 1)
+        Self::read(&bytes)
+    }
+
+    /// The stamp in the bytes of its file, or of a page that shows it; names in it are foreign text, and are as they are shown.
+    pub fn read(bytes: &[u8]) -> Option<Self> {
+        let stamp: Self = serde_json::from_slice(bytes).ok()?;
+        let base = match &stamp.base {
+            StampBase::Release(name) => StampBase::Release(shown(name)),
+            StampBase::Backup(name) => StampBase::Backup(shown(name)),
+        };
+        (stamp.format == 1).then(|| Self {
+            card: shown(&stamp.card),
+            device: stamp.device.as_deref().map(shown),
+            base,
+            ..stamp
+        })
     }
 }

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use imagecraft::fs::name::shown;
 use records::Records;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -168,7 +169,23 @@ fn parse(text: &str) -> Result<Vec<Item>, String> {
             ));
         }
     }
-    Ok(document.releases)
+    Ok(document.releases.into_iter().map(plain).collect())
+}
+
+/// A release whose words are as they are shown: they are a stranger's.
+fn plain(item: Item) -> Item {
+    Item {
+        id: shown(&item.id),
+        appliance: shown(&item.appliance),
+        variant: item.variant.as_deref().map(shown),
+        version: shown(&item.version),
+        date: item.date.as_deref().map(shown),
+        notes: item.notes.as_deref().map(|notes| {
+            let lines: Vec<_> = notes.lines().map(shown).collect();
+            lines.join("\n")
+        }),
+        ..item
+    }
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use anyhow::{Context, Result, bail};
-use arrival::locate::{Fixed, Locator, Mdns, Neighbours, StandIn};
+use arrival::locate::{Elsewhere, Fixed, Locator, Mdns, Neighbours, StandIn};
 use arrival::radio::Radio;
 use bench::Bench;
 use operations::arrivals::{Arrivals, Watching};
@@ -111,9 +111,18 @@ pub struct App {
 
 /// The ways in which boards are found.
 fn locators(config: &Config) -> Vec<Box<dyn Locator>> {
-    let mut all: Vec<Box<dyn Locator>> = vec![Box::new(Fixed), Box::new(Neighbours::default())];
+    let mut all: Vec<Box<dyn Locator>> = match config.private_addresses {
+        true => vec![Box::new(Fixed), Box::new(Neighbours::default())],
+        false => vec![
+            Box::new(Elsewhere(Fixed)),
+            Box::new(Elsewhere(Neighbours::default())),
+        ],
+    };
     if config.mdns {
-        all.push(Box::new(Mdns::default()));
+        all.push(match config.private_addresses {
+            true => Box::new(Mdns::default()),
+            false => Box::new(Elsewhere(Mdns::default())),
+        });
     }
     if let Some(address) = config.standin {
         all.push(Box::new(StandIn::at(address)));
@@ -333,6 +342,7 @@ impl App {
                 every: config.watch_every,
                 serial_ports: config.serial_ports,
                 radio: config.radio_program.map(Radio::through),
+                own_addresses: config.private_addresses,
             },
         );
         let app = Arc::new(Self {
@@ -361,6 +371,7 @@ impl App {
                 store.keys.clone(),
                 events.clone(),
                 config.mail,
+                config.private_addresses,
             )),
             net: config.net,
             loopback_person: config.loopback_person,

@@ -85,12 +85,17 @@ pub struct Client {
     for_people: bool,
 }
 
-/// Puts a sign in place of characters that would steer a terminal: names, findings and logs are
-/// foreign text.
+/// Whether a character turns the text behind it around, as far as its line goes.
+fn turns_around(c: char) -> bool {
+    matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+}
+
+/// Puts a sign in place of characters that would steer a terminal, or turn its lines around: names, findings and logs
+/// are foreign text.
 fn calm(value: &mut serde_json::Value) {
     match value {
         serde_json::Value::String(text) => {
-            let wild = |c: char| c.is_control() && !matches!(c, '\n' | '\t');
+            let wild = |c: char| (c.is_control() && !matches!(c, '\n' | '\t')) || turns_around(c);
             if text.contains(wild) {
                 *text = text.replace(wild, "\u{fffd}");
             }

@@ -1,5 +1,6 @@
 //! Where a board is: several ways, one seam.
 
+mod elsewhere;
 mod fixed;
 mod mdns;
 mod neighbours;
@@ -10,6 +11,7 @@ use std::net::{IpAddr, SocketAddr};
 
 use futures::future::BoxFuture;
 
+pub use elsewhere::{Elsewhere, is_elsewhere};
 pub use fixed::Fixed;
 pub use mdns::Mdns;
 pub use neighbours::Neighbours;

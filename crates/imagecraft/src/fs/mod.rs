@@ -167,7 +167,7 @@ fn is_outside(error: &DiskError) -> bool {
 pub(crate) fn label(raw: &[u8]) -> Option<String> {
     let text = String::from_utf8_lossy(raw);
     let text = text.trim_end_matches(['\0', ' ']);
-    (!text.is_empty()).then(|| text.to_owned())
+    (!text.is_empty()).then(|| name::shown(text))
 }
 
 /// 16 bytes as a UUID in the order they stand.

@@ -154,7 +154,7 @@ pub fn read<D: Disk + ?Sized>(disk: &D, size: u64, sector: u64) -> Result<Gpt, G
             number,
             kind: guid_text(&raw[..16]),
             uuid: guid_text(&raw[16..32]),
-            name: String::from_utf16_lossy(&name),
+            name: crate::fs::name::shown(&String::from_utf16_lossy(&name)),
             start,
             len,
         });

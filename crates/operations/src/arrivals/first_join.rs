@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
 
-use arrival::locate::Sighting;
+use arrival::locate::{Sighting, is_elsewhere};
 use arrival::look::{give_page, port_of};
 use arrival::radio::Heard;
 use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
@@ -217,12 +217,13 @@ impl Arrivals {
             .into_iter()
             .filter_map(|one| Some((one.key, one.value?)))
             .collect();
+        let own_addresses = self.watching.own_addresses;
         let through = if joins {
             let join = join.clone();
             let choose = move |heard: &[Heard]| own.choose(heard, network.as_deref());
             let given_over = self.air.inside(choose, move |network, gateway| async move {
                 // What the board says it is reached at there, somebody may know better.
-                let page = page_at(&join, at.or(gateway).as_deref())?;
+                let page = page_at(&join, at.or(gateway).as_deref(), own_addresses)?;
                 give(&join, page, &values).await?;
                 Ok(network)
             });
@@ -233,8 +234,8 @@ impl Arrivals {
             })?;
             format!("{network}, which this computer joined for it")
         } else {
-            let page =
-                page_at(&join, at.as_deref()).map_err(|why| Refusal::invalid("bad-value", why))?;
+            let page = page_at(&join, at.as_deref(), own_addresses)
+                .map_err(|why| Refusal::invalid("bad-value", why))?;
             give(&join, page, &values).await.map_err(|why| {
                 refuse(format!(
                     "{name} took nothing: {why}. Join its network {names} with this computer first, or hand it over from a phone"
@@ -253,7 +254,7 @@ impl Arrivals {
 
 /// Where the board's page is: at the address that it always has, or another one that is near. Passphrases are not sent
 /// out into the world.
-fn page_at(join: &FirstJoin, at: Option<&str>) -> Result<SocketAddr, String> {
+fn page_at(join: &FirstJoin, at: Option<&str>, own_addresses: bool) -> Result<SocketAddr, String> {
     let page: Option<SocketAddr> = match at {
         None => {
             let host = join
@@ -278,6 +279,11 @@ fn page_at(join: &FirstJoin, at: Option<&str>) -> Result<SocketAddr, String> {
             ip.is_unique_local() || ip.is_loopback() || ip.is_unicast_link_local()
         }
     };
+    if !own_addresses && !is_elsewhere(page.ip()) {
+        return Err(format!(
+            "{page} is this computer, or no board's: nothing is handed over there"
+        ));
+    }
     match near {
         true => Ok(page),
         false => Err(format!(

@@ -4,6 +4,7 @@ use arrival::known::{Known, Marks, Told, tell};
 use arrival::locate::Sighting;
 use arrival::look::{Login, Page, host_key, port_answers, read_page, value_at};
 use imagecraft::Stamp;
+use imagecraft::fs::name;
 
 use super::awaited::{Awaited, Wanted};
 use super::now;
@@ -14,10 +15,14 @@ const SHOWN: usize = 160;
 
 /// Foreign text, cut to what can be shown.
 fn cut(text: &str) -> String {
-    let mut plain = text
+    // Lines become one; whatever else is not seen is shown as what it is.
+    let line: String = text
         .trim()
         .chars()
-        .map(|c| if c.is_control() { ' ' } else { c });
+        .map(|c| if c.is_control() { ' ' } else { c })
+        .collect();
+    let line = name::shown(&line);
+    let mut plain = line.chars();
     let mut shown: String = plain.by_ref().take(SHOWN).collect();
     if plain.next().is_some() {
         shown.push('…');
@@ -48,7 +53,7 @@ pub(super) async fn look(
         Some(page) => read_page(sighting, page, None).await.ok(),
         None => None,
     };
-    let stamp = stamp.and_then(|page| serde_json::from_str::<Stamp>(&page.text).ok());
+    let stamp = stamp.and_then(|page| Stamp::read(page.text.as_bytes()));
     let key = host_key(sighting.at(22)).await;
     let told = Told {
         stamp: stamp.map(|stamp| (stamp.imprint, stamp.device)),
@@ -255,6 +260,7 @@ mod tests {
     #[test]
     fn foreign_text_is_cut_and_steers_nothing() {
         assert_eq!(cut("  up\u{1b}[31m\nand well "), "up [31m and well");
+        assert_eq!(cut("2.4\u{202e}9.9"), "2.4\\u{202e}9.9");
         let long = cut(&"å".repeat(500));
         assert_eq!(
             (long.chars().count(), long.ends_with('…')),

@@ -17,7 +17,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
-use arrival::locate::Locator;
+use arrival::locate::{Locator, is_elsewhere};
 use arrival::radio::{Heard, Radio};
 use records::Records;
 use records::arrivals::{Arrival, ArrivalEnd, NewArrival, Sighting as Kept};
@@ -57,6 +57,8 @@ pub struct Watching {
     pub serial_ports: Vec<PathBuf>,
     /// The radio of this computer, where there is one that may be used.
     pub radio: Option<Radio>,
+    /// Whether a board may be at an address of this computer, as those of a demonstration are.
+    pub own_addresses: bool,
 }
 
 /// The arrivals of the team.
@@ -98,6 +100,22 @@ fn address(text: Option<&str>) -> Result<Option<&str>, Refusal> {
 }
 
 impl Arrivals {
+    /// The address that somebody says a board is at.
+    fn address<'a>(&self, text: Option<&'a str>) -> Result<Option<&'a str>, Refusal> {
+        let given = address(text)?;
+        let parsed = given.and_then(|given| given.parse().ok());
+        if let (Some(given), Some(parsed)) = (given, parsed)
+            && !self.watching.own_addresses
+            && !is_elsewhere(parsed)
+        {
+            let detail = format!(
+                "{given} is this computer, or no board's: nobody is asked there (the setting private_addresses allows it)"
+            );
+            return Err(Refusal::invalid("bad-address", detail));
+        }
+        Ok(given)
+    }
+
     /// Nothing was looked at yet.
     pub fn new(
         records: Records,
@@ -173,7 +191,7 @@ impl Arrivals {
                 card,
                 hello,
                 waits_for: note(&new.waits_for)?,
-                address: address(new.address.as_deref())?,
+                address: self.address(new.address.as_deref())?,
                 steps: &awaited[0].steps,
                 operator,
             })
@@ -223,7 +241,7 @@ impl Arrivals {
                 return Err(Refusal::invalid("bad-value", detail));
             }
         }
-        let address = address(change.address.as_deref())?;
+        let address = self.address(change.address.as_deref())?;
         self.records.tell_arrival(id, lamp, address).await?;
         self.stir();
         Ok(())

@@ -1,12 +1,16 @@
 //! Notices by a call: JSON to an address of the team's own, signed as RFC 9421 has it, with `hmac-sha256` over method,
 //! address and digest of the body (RFC 9530).
 
+use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
 use std::time::Duration;
 
+use arrival::locate::is_elsewhere;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use records::notices::{Notice, Way};
 use reqwest::Url;
+use reqwest::dns::{Addrs, Name, Resolve, Resolving};
 use ring::{digest, hmac};
 use time::OffsetDateTime;
 
@@ -15,19 +19,51 @@ use crate::refusal::Refusal;
 /// How long the other side may take.
 const PATIENCE: Duration = Duration::from_secs(20);
 
-/// A client that follows nobody elsewhere.
-pub(super) fn client() -> reqwest::Client {
+/// Gives only addresses of a name at which somebody else can be.
+struct OthersOnly;
+
+impl Resolve for OthersOnly {
+    fn resolve(&self, name: Name) -> Resolving {
+        Box::pin(async move {
+            let found: Vec<SocketAddr> = tokio::net::lookup_host((name.as_str(), 0))
+                .await?
+                .filter(|address| is_elsewhere(address.ip()))
+                .collect();
+            if found.is_empty() {
+                return Err("the name leads to this computer, which is not called".into());
+            }
+            Ok(Box::new(found.into_iter()) as Addrs)
+        })
+    }
+}
+
+/// A client that follows nobody elsewhere, and calls this computer only where that is allowed.
+pub(super) fn client(own_addresses: bool) -> reqwest::Client {
     let built = api::http_client(|builder| {
-        builder
+        let builder = builder
             .timeout(PATIENCE)
-            .redirect(reqwest::redirect::Policy::none())
+            .redirect(reqwest::redirect::Policy::none());
+        match own_addresses {
+            true => builder,
+            false => builder.dns_resolver(Arc::new(OthersOnly)),
+        }
     });
     built.unwrap_or_default()
 }
 
 /// Refuses what cannot be called.
-pub(super) fn check(url: &str) -> Result<(), Refusal> {
+pub(super) fn check(url: &str, own_addresses: bool) -> Result<(), Refusal> {
     let parsed = Url::parse(url.trim()).ok();
+    let host = parsed.as_ref().and_then(Url::host_str).unwrap_or_default();
+    let literal = host.trim_matches(['[', ']']).parse::<IpAddr>();
+    let here = host.trim_end_matches('.').eq_ignore_ascii_case("localhost")
+        || literal.is_ok_and(|address| !is_elsewhere(address));
+    if here && !own_addresses {
+        let detail = format!(
+            "{host} is this computer, or where a cloud answers, which is not called (the setting private_addresses allows it)"
+        );
+        return Err(Refusal::invalid("bad-address", detail));
+    }
     let fine = parsed.is_some_and(|url| matches!(url.scheme(), "http" | "https") && url.has_host());
     match fine {
         true => Ok(()),
@@ -119,9 +155,21 @@ mod tests {
         ] {
             assert_ne!(other.1, signed);
         }
-        assert!(check("https://example.org/in").is_ok());
+        assert!(check("https://example.org/in", false).is_ok());
         for bad in ["example.org", "file:///etc/passwd", "https://", ""] {
-            assert!(check(bad).is_err(), "{bad}");
+            assert!(check(bad, true).is_err(), "{bad}");
+        }
+        for here in [
+            "http://127.0.0.1:5432/",
+            "http://localhost/",
+            "http://LOCALHOST./",
+            "http://[::1]/",
+            "http://[::ffff:7f00:1]/",
+            "http://2130706433/",
+            "http://169.254.169.254/latest/",
+        ] {
+            assert!(check(here, false).is_err(), "{here}");
+            assert!(check(here, true).is_ok(), "{here}");
         }
     }
 }

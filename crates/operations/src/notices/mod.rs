@@ -38,6 +38,8 @@ pub struct Notices {
     events: Events,
     mail: Option<MailServer>,
     http: reqwest::Client,
+    /// Whether programs on this computer may be called.
+    own_addresses: bool,
 }
 
 /// What everybody may know of an address: an URL may have a token in its path, its question, or before its host.
@@ -65,13 +67,15 @@ impl Notices {
         keys: Arc<Keys>,
         events: Events,
         mail: Option<MailServer>,
+        own_addresses: bool,
     ) -> Self {
         Self {
             records,
             keys,
             events,
             mail,
-            http: call::client(),
+            http: call::client(own_addresses),
+            own_addresses,
         }
     }
 
@@ -124,7 +128,7 @@ impl Notices {
                 ("mail", mail.trim())
             }
             (None, Some(url)) => {
-                call::check(url)?;
+                call::check(url, self.own_addresses)?;
                 ("call", url.trim())
             }
             _ => {

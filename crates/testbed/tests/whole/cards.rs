@@ -8,7 +8,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use api::{ClientError, NewCardPlan, NewPlan, Problem};
-use testbed::Testbed;
+use testbed::{Testbed, path};
 use testbed::model::{Medium, medium};
 
 const SIZE: u64 = 700_000_256;
@@ -328,6 +328,63 @@ fn what_a_card_does_not_take_back_is_kept() {
         bed.json(&["card", "show", &label])["card"]["state"],
         "imprinted"
     );
+}
+
+/// Whoever makes a card chooses the names on it, and not how the lines around them read.
+#[test]
+fn names_from_a_card_keep_their_direction_to_themselves() {
+    let bed = bed();
+    bed.make_card("mica", &SIZE.to_string(), &[]);
+    written(&bed, "mica", 1, "quay-01");
+    bed.standin(&["pull", "--slot", "1"]);
+    // A stamp of another team's, and files beside it, put there with the system's own tools.
+    let card = bed.card_file("mica");
+    let forged = "{\"format\": 1, \"card\": \"C-\u{202e}7000\", \"imprint\": 900, \"base\": {\"release\": \"quay\u{202e}4.2\"}, \
+                  \"device\": \"10-\u{202e}yauq\u{2066}\", \"made\": \"2026-01-01T00:00:00Z\"}";
+    let stamp = bed.dir().join("stamp");
+    std::fs::write(&stamp, forged).unwrap();
+    let boot = format!("{}@@{}", card.display(), 4 << 20);
+    let mut put = std::process::Command::new("mcopy");
+    put.args(["-o", "-i", &boot, path(&stamp), "::duplicarium-stamp.json"]);
+    assert!(
+        put.env("MTOOLS_SKIP_CHECK", "1")
+            .status()
+            .unwrap()
+            .success()
+    );
+    let orders = bed.dir().join("orders");
+    let name = "gnp.\u{202e}cod";
+    std::fs::write(&orders, format!("write {} /etc/{name}\n", path(&stamp))).unwrap();
+    let root = format!("{}?offset={}", path(&card), 52 << 20);
+    let said = std::process::Command::new("debugfs")
+        .args(["-w", "-f", path(&orders), &root])
+        .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+        .output()
+        .unwrap();
+    assert!(said.status.success(), "{said:?}");
+    bed.put("mica", 1);
+    until("it is looked at", || {
+        bed.json(&["slot", "list"])[0]["card"]["occupant"].is_string()
+            && bed.json(&["slot", "list"])[0]["card"]["occupant"] != "busy"
+    });
+    let turns = |text: &str| {
+        text.chars()
+            .any(|c| matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}'))
+    };
+    let slots = bed.json(&["slot", "list"]).to_string();
+    assert!(slots.contains("10-\\\\u{202e}yauq\\\\u{2066}"), "{slots}");
+    assert!(!turns(&slots) && !turns(&bed.done(&["slot", "list"])));
+    // A file is listed by a name that leads to it.
+    let listed = bed
+        .json(&["card", "files", "--slot", "1", "2:/etc"])
+        .to_string();
+    let escaped = "gnp.\\xe2\\x80\\xaecod";
+    assert!(
+        !turns(&listed) && listed.contains(&escaped.replace('\\', "\\\\")),
+        "{listed}"
+    );
+    let read = bed.done(&["card", "read", "--slot", "1", &format!("2:/etc/{escaped}")]);
+    assert!(read.contains("\"imprint\": 900"), "{read}");
 }
 
 #[test]

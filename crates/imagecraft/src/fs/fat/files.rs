@@ -10,7 +10,7 @@ const PIECE: u64 = 1 << 18;
 
 fn node(entry: &Entry) -> Node {
     Node {
-        name: entry.name.clone(),
+        name: crate::fs::name::text_of(entry.name.as_bytes()),
         kind: if entry.is_folder() {
             NodeKind::Folder
         } else {
