@@ -8,8 +8,8 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use api::{ClientError, NewCardPlan, NewPlan, Problem};
-use testbed::{Testbed, path};
 use testbed::model::{Medium, medium};
+use testbed::{Testbed, path};
 
 const SIZE: u64 = 700_000_256;
 
@@ -364,8 +364,8 @@ fn names_from_a_card_keep_their_direction_to_themselves() {
     assert!(said.status.success(), "{said:?}");
     bed.put("mica", 1);
     until("it is looked at", || {
-        bed.json(&["slot", "list"])[0]["card"]["occupant"].is_string()
-            && bed.json(&["slot", "list"])[0]["card"]["occupant"] != "busy"
+        let card = bed.json(&["slot", "list"])[0]["card"].clone();
+        card["insertion"] == 2 && card["occupant"] != "busy"
     });
     let turns = |text: &str| {
         text.chars()
