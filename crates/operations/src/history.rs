@@ -6,8 +6,9 @@ use records::Records;
 use records::history::{Act, Asked};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
-use vault::Keys;
+use vault::{Keys, Vault};
 
+use crate::note::Note;
 use crate::people::Caller;
 use crate::refusal::Refusal;
 use crate::table::harmless;
@@ -26,6 +27,32 @@ pub struct Checked {
     pub rows: i64,
     /// What is wrong, a sentence each.
     pub wrong: Vec<String>,
+}
+
+/// Where the history ended once, as somebody else than the database knows it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Anchor {
+    /// Number of its newest row then.
+    pub id: i64,
+    /// Digest of that row, in hexadecimal digits.
+    pub digest: String,
+    /// When the records were kept that had it.
+    pub at: OffsetDateTime,
+}
+
+/// Where the history ended each time the records were kept in the vault. It reads every note.
+pub fn anchors(vault: &Vault) -> Vec<Anchor> {
+    let notes = vault.notes().filter_map(|(_, text)| Note::read(&text));
+    let of_records = notes.filter(|note| note.what == "records");
+    let found = of_records.filter_map(|note| {
+        let end = note.about.get("history")?;
+        Some(Anchor {
+            id: end.get("id")?.as_i64()?,
+            digest: end.get("digest")?.as_str()?.to_owned(),
+            at: note.at,
+        })
+    });
+    found.collect()
 }
 
 /// The history.
@@ -195,8 +222,9 @@ impl History {
         Ok(self.records.acts(asked, before, most).await?)
     }
 
-    /// Goes through all of it and says where it is not as it was written.
-    pub async fn check(&self) -> Result<Checked, Refusal> {
+    /// Goes through all of it and says where it is not as it was written, and where it is not what it was when the records
+    /// were kept.
+    pub async fn check(&self, anchors: &[Anchor]) -> Result<Checked, Refusal> {
         let mut found = Checked::default();
         let mut more = 0_u64;
         let mut tell = |found: &mut Checked, words: String| match found.wrong.len() < MOST_TOLD {
@@ -247,12 +275,38 @@ impl History {
                         format!("the answer to row {} was changed", act.id),
                     );
                 }
+                let digest = hex::encode(&act.digest);
+                let other = |anchor: &&Anchor| anchor.id == act.id && anchor.digest != digest;
+                if let Some(anchor) = anchors.iter().find(other) {
+                    tell(
+                        &mut found,
+                        format!(
+                            "row {} is not the one that was there when the records were kept on {}",
+                            act.id,
+                            anchor.at.date()
+                        ),
+                    );
+                }
                 found.rows += 1;
                 (last, before) = (act.id, Some(act.digest));
             }
             if !whole {
                 break;
             }
+        }
+        // Whoever cuts the newest rows off and writes its end anew cannot do so in the vault.
+        if let Some(anchor) = anchors.iter().max_by_key(|anchor| anchor.id)
+            && anchor.id > last
+        {
+            tell(
+                &mut found,
+                format!(
+                    "rows {} to {} are gone: they were there when the records were kept on {}",
+                    last + 1,
+                    anchor.id,
+                    anchor.at.date()
+                ),
+            );
         }
         match head {
             None if last > 0 => tell(&mut found, "where the history ends is gone".into()),

@@ -326,7 +326,8 @@ pub async fn admit(State(app): State<Arc<App>>, mut request: Request, next: Next
                 about: "",
                 request: &id,
             };
-            note(&app, &caller, asking, StatusCode::FORBIDDEN).await;
+            // It is refused anyway.
+            let _ = note(&app, &caller, asking, StatusCode::FORBIDDEN).await;
         }
         return ApiError::from(refusal).into_response();
     }
@@ -350,14 +351,21 @@ fn target_of(request: &Request) -> String {
         .to_owned()
 }
 
-async fn note(app: &App, caller: &Caller, asking: Asking<'_>, status: StatusCode) {
+async fn note(
+    app: &App,
+    caller: &Caller,
+    asking: Asking<'_>,
+    status: StatusCode,
+) -> Result<(), Refusal> {
     let noted = async {
         let id = app.history.begin(caller, asking).await?;
         app.history.end(id, status.as_u16()).await
     };
-    if let Err(e) = noted.await {
-        tracing::warn!("the history misses a refusal: {e}");
+    let noted = noted.await;
+    if let Err(e) = &noted {
+        tracing::warn!("the history misses what was answered to somebody: {e}");
     }
+    noted
 }
 
 /// Serves what the history tells of: it stands there first.
@@ -398,10 +406,15 @@ async fn told(
             _ => caller.clone(),
         };
         let response = next.run(request).await;
-        if response.status() != StatusCode::TOO_MANY_REQUESTS {
-            note(app, &said, asking, response.status()).await;
+        let status = response.status();
+        if status == StatusCode::TOO_MANY_REQUESTS {
+            return response;
         }
-        return response;
+        // What opened the service stands in the history, or is given to nobody.
+        return match note(app, &said, asking, status).await {
+            Err(refusal) if status.is_success() => ApiError::from(refusal).into_response(),
+            _ => response,
+        };
     }
     let begun = match access.at_once {
         false => app.history.begin(caller, asking).await.map(Some),

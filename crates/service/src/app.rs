@@ -143,9 +143,15 @@ async fn keep_older(store: &Arc<Store>, url: &str) -> Result<()> {
         .context("the database cannot be used")?;
     let (hold, url) = (store.vault.hold(), url.to_owned());
     let kept = tokio::task::spawn_blocking(move || {
-        write_out(&hold, &url, "before another form", copy, "service", &|| {
-            true
-        })
+        write_out(
+            &hold,
+            &url,
+            "before another form",
+            copy,
+            None,
+            "service",
+            &|| true,
+        )
     });
     let kept = kept
         .await?

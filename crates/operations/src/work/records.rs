@@ -6,6 +6,7 @@ use std::sync::Arc;
 use cardwork::Stage;
 use imagecraft::CHUNK_LEN;
 use records::dump::{DumpError, dump};
+use records::history::Head;
 use serde_json::{Value, json};
 use time::OffsetDateTime;
 use time::format_description::well_known::Rfc3339;
@@ -25,7 +26,7 @@ pub struct Kept {
 }
 
 /// Writes all records of a database into the vault, which `hold` works on; the note, which says what they are, has
-/// this name and the number of the copy. `go_on` is asked meanwhile.
+/// this name, the number of the copy and where the history ended before. `go_on` is asked meanwhile.
 ///
 /// # Errors
 /// Of the database or the vault; the code `cancelled` where it is not to go on.
@@ -34,6 +35,7 @@ pub fn write_out(
     address: &str,
     name: &str,
     copy: Option<i64>,
+    end: Option<&Head>,
     by: &str,
     go_on: &dyn Fn() -> bool,
 ) -> Result<Kept, Refusal> {
@@ -79,7 +81,8 @@ pub fn write_out(
         }
     };
     let note = |manifest| {
-        let about = json!({ "bytes": total, "copy": copy });
+        let end = end.map(|end| json!({ "id": end.id, "digest": hex::encode(&end.digest) }));
+        let about = json!({ "bytes": total, "copy": copy, "history": end });
         Note::text("records", name, by, &about, manifest)
     };
     let (_, growth) = ingest.finish(total, None, Some(&note))?;
@@ -97,9 +100,18 @@ pub fn keep_records(work: &Work, address: &str) -> Result<Value, Refusal> {
     work.progress.begin(Stage::Saving, 0);
     let begun = work.wait(work.records().begin_keeping())?;
     let copy = Some(work.wait(work.records().next_copy())?);
+    let end = work.wait(work.records().history_head())?;
     let name = OffsetDateTime::now_utc().date().to_string();
     let (operator, go_on) = (&work.operator, || !work.progress.is_cancelled());
-    let Kept { total, stored } = write_out(&work.hold, address, &name, copy, operator, &go_on)?;
+    let Kept { total, stored } = write_out(
+        &work.hold,
+        address,
+        &name,
+        copy,
+        end.as_ref(),
+        operator,
+        &go_on,
+    )?;
     work.progress.begin(Stage::Finishing, 0);
     let words = vec![format!(
         "all records, {}, are in the vault, {} new",

@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::{Query, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
-use operations::history::csv;
+use operations::history::{anchors, csv};
 use records::history::{Act, Asked};
 use serde::Deserialize;
 use time::format_description::well_known::Rfc3339;
@@ -141,7 +141,11 @@ async fn rows(
 /// Goes through all of it, and says which rows were changed or taken away since they were written.
 #[utoipa::path(post, path = "/api/v1/history/check", responses((status = 200, body = api::HistoryCheck)))]
 async fn check(State(app): State<Arc<App>>) -> Result<Json<api::HistoryCheck>, ApiError> {
-    let found = app.history.check().await?;
+    let vault = app.store.vault.clone();
+    let anchors = tokio::task::spawn_blocking(move || anchors(&vault))
+        .await
+        .map_err(|e| ApiError::invalid("vault", e.to_string()))?;
+    let found = app.history.check(&anchors).await?;
     Ok(Json(api::HistoryCheck {
         rows: found.rows,
         wrong: found.wrong,

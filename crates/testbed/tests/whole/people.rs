@@ -1166,6 +1166,55 @@ async fn a_history_that_was_meddled_with_says_so() {
         );
     }
     assert_eq!(check().await.1, Vec::<String>::new());
+
+    // Kept in the vault, its end is known there: whoever may write the whole database cannot make it end earlier.
+    let kept = web
+        .done(Some(&owner), "post", "vault/records", json!({}))
+        .await;
+    let job = format!("jobs/{}", kept["id"]);
+    loop {
+        let now = web.done(Some(&owner), "get", &job, json!(null)).await;
+        if now["state"] == "done" {
+            break;
+        }
+        assert!(
+            now["state"] == "running" || now["state"] == "waiting",
+            "{now}"
+        );
+        tokio::time::sleep(std::time::Duration::from_millis(100)).await;
+    }
+    assert_eq!(check().await.1, Vec::<String>::new());
+    bed.sql("create table end_before as select * from history_head; create table rows_before as select * from history");
+    for meddled in [
+        "truncate history; truncate history_head",
+        "delete from history where id > 5; delete from history_head",
+        "truncate history",
+    ] {
+        bed.sql(meddled);
+        let (_, wrong) = check().await;
+        assert!(
+            wrong
+                .iter()
+                .any(|words| words.contains("when the records were kept on")),
+            "{meddled}: {wrong:?}"
+        );
+        bed.sql(
+            "delete from history; insert into history select * from rows_before;
+             delete from history_head; insert into history_head select * from end_before",
+        );
+    }
+    assert_eq!(check().await.1, Vec::<String>::new());
+
+    // Who is let in stands there, or is not let in.
+    bed.sql("alter table history rename to history_away");
+    let body = json!({ "name": "Ilse", "password": PASSWORD, "token": "test" });
+    let (status, answer) = web.ask(None, "post", "sign-in", body.clone()).await;
+    bed.sql("alter table history_away rename to history");
+    assert!(
+        status.is_server_error() && answer["token"].is_null(),
+        "{status} {answer}"
+    );
+    web.done(None, "post", "sign-in", body).await;
 }
 
 /// The command line: a code, a password that is piped in, a token that only this user reads.
