@@ -11,7 +11,7 @@ use imagecraft::fs::ext::Attributes;
 use imagecraft::grow::Growth;
 use imagecraft::table::TableKind;
 use imagecraft::{ByteKind, Disk, FileDisk, Layout};
-use judges::{Content, is_sound, mke2fs, run, seen, tool};
+use judges::{Content, is_sound, mke2fs, part_of, put, run, seen, tool};
 use tempfile::TempDir;
 
 const MIB: u64 = 1 << 20;
@@ -37,20 +37,6 @@ const GPT: Table = (
 /// FAT whose structures lie on borders of 4,096 bytes: 16 bits, and 32 with its free count and copies.
 const FAT16: &[&str] = &["-F", "16", "-s", "8", "-R", "8", "-r", "512"];
 const FAT32: &[&str] = &["-F", "32", "-s", "8", "-R", "32"];
-
-fn put(image: &Path, part: &Path, at: u64) {
-    run(
-        "dd",
-        &[
-            &format!("if={}", part.display()),
-            &format!("of={}", image.display()),
-            "bs=1M",
-            &format!("seek={at}"),
-            "conv=notrunc,sparse",
-            "status=none",
-        ],
-    );
-}
 
 /// An image with a table, a FAT boot partition of 64 MiB and an ext root of 40 MiB.
 fn image(dir: &Path, (script, boot_at, root_at): Table, fat: &[&str], ext: &str) -> PathBuf {
@@ -232,18 +218,7 @@ fn judge(card: &Path, block: u64, layout: &Layout, dir: &Path, what: &str) {
     for partition in &layout.partitions {
         let part = dir.join("judged");
         let _ = fs::remove_file(&part);
-        run(
-            "dd",
-            &[
-                &format!("if={}", card.display()),
-                &format!("of={}", part.display()),
-                "bs=1M",
-                "iflag=skip_bytes,count_bytes",
-                "status=none",
-                &format!("skip={}", partition.start),
-                &format!("count={}", partition.len),
-            ],
-        );
+        part_of(card, partition.start, partition.len, &part);
         if partition.is_fat() {
             let said = run("fsck.fat", &["-n", "-v", "-l", part.to_str().unwrap()]);
             assert!(said.to_uppercase().contains("KERNEL.IMG"), "{what}: {said}");

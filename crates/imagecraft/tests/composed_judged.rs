@@ -10,7 +10,7 @@ use imagecraft::compose::{Change, ComposeError, PlacedFile, Recipe, Target, comp
 use imagecraft::fs::ext::Attributes;
 use imagecraft::grow::Growth;
 use imagecraft::{ByteKind, Disk, FileDisk, Layout, Stamp, StampBase};
-use judges::{Content, is_sound, mke2fs, mount, run, seen, tool};
+use judges::{Content, is_sound, mke2fs, mount, part_of, put, run, seen, tool};
 use tempfile::TempDir;
 
 const MIB: u64 = 1 << 20;
@@ -32,20 +32,6 @@ const GPT: (&str, u64, u64) = (
     4,
     20,
 );
-
-fn put(image: &Path, part: &Path, at: u64) {
-    run(
-        "dd",
-        &[
-            &format!("if={}", part.display()),
-            &format!("of={}", image.display()),
-            "bs=1M",
-            &format!("seek={at}"),
-            "conv=notrunc,sparse",
-            "status=none",
-        ],
-    );
-}
 
 /// An image with a table, a FAT boot partition and an ext root of 40 MiB.
 fn image(dir: &Path, (script, boot_at, root_at): (&str, u64, u64), options: &str) -> PathBuf {
@@ -157,29 +143,6 @@ fn judge_tables(card: &Path, gpt: bool) {
         let said = run("sgdisk", &["-v", card.to_str().unwrap()]);
         assert!(said.contains("No problems found"), "{said}");
     }
-}
-
-/// Cuts a partition out of a card, as a file with holes.
-fn part_of(card: &Path, start: u64, len: u64, to: &Path) {
-    run(
-        "dd",
-        &[
-            &format!("if={}", card.display()),
-            &format!("of={}", to.display()),
-            "bs=1M",
-            "iflag=skip_bytes,count_bytes",
-            "conv=sparse",
-            "status=none",
-            &format!("skip={start}"),
-            &format!("count={len}"),
-        ],
-    );
-    fs::File::options()
-        .write(true)
-        .open(to)
-        .unwrap()
-        .set_len(len)
-        .unwrap();
 }
 
 #[test]

@@ -188,3 +188,41 @@ pub fn seen(below: &Path) -> BTreeMap<String, Seen> {
     }
     found
 }
+
+/// Puts a partition into an image, `at` so many MiB.
+pub fn put(image: &Path, part: &Path, at: u64) {
+    run(
+        "dd",
+        &[
+            &format!("if={}", part.display()),
+            &format!("of={}", image.display()),
+            "bs=1M",
+            &format!("seek={at}"),
+            "conv=notrunc,sparse",
+            "status=none",
+        ],
+    );
+}
+
+/// Cuts a partition out of a card, as a file with holes.
+pub fn part_of(card: &Path, start: u64, len: u64, to: &Path) {
+    run(
+        "dd",
+        &[
+            &format!("if={}", card.display()),
+            &format!("of={}", to.display()),
+            "bs=1M",
+            "iflag=skip_bytes,count_bytes",
+            "conv=sparse",
+            "status=none",
+            &format!("skip={start}"),
+            &format!("count={len}"),
+        ],
+    );
+    fs::File::options()
+        .write(true)
+        .open(to)
+        .unwrap()
+        .set_len(len)
+        .unwrap();
+}

@@ -684,8 +684,8 @@ fn a_first_start_that_is_killed_at_any_moment_can_be_started_again() {
     }
 }
 
-/// A reader that counts in other blocks than the tables of an image: the card would be right byte for byte, and nothing would
-/// be found on it. That is refused before the card is touched.
+/// A reader that counts in larger blocks than a file system of the image: the card would be right byte for byte, and no
+/// computer with such a reader could use it. That is refused before the card is touched.
 #[test]
 fn a_reader_of_other_blocks_is_no_target() {
     let bed = Testbed::start();
@@ -696,7 +696,7 @@ fn a_reader_of_other_blocks_is_no_target() {
     bed.put("opal", 1);
     let said = bed.refused(&["write", "quay-01", "--slot", "1", "--plan"]);
     assert!(
-        said.contains("4096 bytes") && said.contains("another reader"),
+        said.contains("4096 bytes") && said.contains("a reader with blocks of 512 bytes"),
         "{said}"
     );
     assert_eq!(bed.card_digest("opal"), before);
