@@ -51,7 +51,9 @@ impl Told {
             .collect();
         files.sort();
         let text = |file: &PathBuf| std::fs::read_to_string(file).unwrap();
-        files.iter().map(text).collect()
+        // The page of another test may still ask for a service that had this port before.
+        let stray = |text: &String| text.starts_with("GET /api/");
+        files.iter().map(text).filter(|text| !stray(text)).collect()
     }
 
     /// Where it is called.
